@@ -1,0 +1,106 @@
+//! What the windows say at one moment: the numbers every suspicion rests on.
+
+use std::time::Duration;
+
+use crate::rate::Bitrate;
+use crate::reading::StreamFacts;
+
+/// The window over which frames lost *now* are counted.
+pub const NOW: Duration = Duration::from_secs(3);
+/// The window of rates: a common keyframe interval, so that keyframes do not make it swing.
+pub const RATES: Duration = Duration::from_secs(2);
+/// After so long without a loss, a loss is over.
+pub const CLEAR: Duration = Duration::from_secs(5);
+
+/// The numbers at one moment. What is not known is `None`.
+#[derive(Debug, Clone, Default)]
+pub struct Facts {
+    /// Whether a broadcaster is publishing.
+    pub broadcasting: bool,
+    /// Seconds since the broadcaster came.
+    pub on_air_s: f64,
+    /// Whether a server takes the broadcast.
+    pub link_up: bool,
+    /// Seconds the link has been down, while broadcasting.
+    pub link_down_s: f64,
+    /// The last connection attempt was answered with a refusal.
+    pub link_refused: bool,
+    /// Why the link is down, in the words it ended with.
+    pub link_down_why: Option<String>,
+    /// Whether this link was ever up.
+    pub link_was_up: bool,
+    /// The server's name.
+    pub server: String,
+    /// Another server that could be used, if there is one.
+    pub other_server: Option<String>,
+    /// What the broadcaster says of its stream.
+    pub stream: StreamFacts,
+    /// The frame interval in milliseconds, stated or inferred.
+    pub interval_ms: Option<f64>,
+
+    /// Video frames dropped within [`NOW`].
+    pub dropped: f64,
+    /// Video frames skipped within [`NOW`].
+    pub skipped: f64,
+    /// Video frames lagged within [`NOW`].
+    pub lagged: Option<f64>,
+    /// The same over [`CLEAR`].
+    pub dropped_clear: f64,
+    /// The same over [`CLEAR`].
+    pub skipped_clear: f64,
+    /// The same over [`CLEAR`].
+    pub lagged_clear: f64,
+    /// Video frames due within [`NOW`]: offered and skipped.
+    pub due: f64,
+
+    /// Video and audio offered, over [`RATES`].
+    pub asked: Bitrate,
+    /// Video alone, over [`RATES`].
+    pub asked_video: Bitrate,
+    /// Acknowledged (else written), over [`RATES`].
+    pub sent: Bitrate,
+    /// The longest wait in the queue now, in milliseconds.
+    pub queue_ms: f64,
+    /// The queue's limit, in milliseconds.
+    pub queue_limit_ms: f64,
+    /// How much the queue grew over [`RATES`], in milliseconds of broadcast per second.
+    pub queue_growth: f64,
+
+    /// Mean round trip over [`NOW`], in milliseconds.
+    pub rtt_ms: Option<f64>,
+    /// The lowest round trip on this connection, in milliseconds.
+    pub rtt_floor_ms: Option<f64>,
+    /// Segments sent again within [`NOW`].
+    pub retransmits: Option<f64>,
+    /// Share of the busy time within [`NOW`] that the receiver's window held up.
+    pub receiver_limited: Option<f64>,
+
+    /// Share of all cores in use, over [`NOW`].
+    pub cpu: Option<f64>,
+    /// Share of all cores the broadcaster uses.
+    pub broadcaster_cpu: Option<f64>,
+    /// The busiest other program and its share of all cores.
+    pub busiest_other: Option<(String, f64)>,
+    /// Share of the GPU's rendering engine in use, over [`NOW`].
+    pub gpu_render: Option<f64>,
+    /// Share of the GPU's encoder block in use, over [`NOW`].
+    pub gpu_encode: Option<f64>,
+    /// Mean render time lately, in milliseconds.
+    pub render_ms: Option<f64>,
+    /// Mean encode time lately, in milliseconds.
+    pub encode_ms: Option<f64>,
+}
+
+impl Facts {
+    /// The queue's share of its limit.
+    #[must_use]
+    pub fn queue_share(&self) -> f64 {
+        if self.queue_limit_ms > 0.0 { self.queue_ms / self.queue_limit_ms } else { 0.0 }
+    }
+
+    /// How far the round trip rose above its lowest, in milliseconds.
+    #[must_use]
+    pub fn rtt_rise_ms(&self) -> Option<f64> {
+        Some((self.rtt_ms? - self.rtt_floor_ms?).max(0.0))
+    }
+}

@@ -1,0 +1,201 @@
+//! Readings: one observation each. Everything the core knows came in as one of these.
+
+use serde::{Deserialize, Serialize};
+
+use crate::account::Accounts;
+use crate::figure::Origin;
+use crate::moment::Moment;
+use crate::proposal::Action;
+use crate::rate::Bitrate;
+
+/// One observation: when, what, and how it is known.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Reading {
+    /// When it was made. Readings come in order of this.
+    pub at: Moment,
+    /// How it is known.
+    pub origin: Origin,
+    /// What was seen.
+    #[serde(flatten)]
+    pub what: Observation,
+}
+
+/// What was seen.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "what", rename_all = "kebab-case")]
+pub enum Observation {
+    /// A video frame came in from the broadcaster.
+    Video {
+        /// Its timestamp: milliseconds modulo 2³² on the stream's own clock.
+        time_ms: u32,
+        /// Its size on the wire, in bytes.
+        bytes: u32,
+        /// Whether it is a keyframe.
+        keyframe: bool,
+    },
+    /// An audio frame came in.
+    Audio {
+        /// Its timestamp: milliseconds modulo 2³² on the stream's own clock.
+        time_ms: u32,
+        /// Its size, in bytes.
+        bytes: u32,
+    },
+    /// What the broadcaster's metadata says of the stream.
+    Stream(StreamFacts),
+    /// Where every frame is, and what waits.
+    Relay {
+        /// The frames' accounts.
+        #[serde(flatten)]
+        accounts: Accounts,
+        /// The waiting frames.
+        queue: QueueLevel,
+        /// Bytes of the broadcast acknowledged (else written) so far, over all connections.
+        sent_bytes: u64,
+    },
+    /// The connection to the server, as the kernel (or the stand-in line) tells.
+    Connection(ConnectionFigures),
+    /// The connection to the server came or went.
+    Link(LinkChange),
+    /// A broadcaster came or left.
+    Broadcaster {
+        /// Whether one is there now.
+        present: bool,
+    },
+    /// The load on a machine.
+    Machine(MachineLoad),
+    /// What the broadcaster counted.
+    Counters(BroadcasterCounters),
+    /// An action was carried out, or could not be.
+    Acted {
+        /// What was to be done.
+        action: Action,
+        /// Why it could not be done; `None` if it was.
+        failed: Option<String>,
+    },
+    /// Something worth a mark on the time axis.
+    Remark {
+        /// In plain words.
+        text: String,
+    },
+}
+
+/// What a broadcaster says of its stream.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct StreamFacts {
+    /// Picture width in pixels.
+    pub width: Option<u32>,
+    /// Picture height in lines.
+    pub height: Option<u32>,
+    /// Frames per second.
+    pub fps: Option<f64>,
+    /// Intended video bitrate.
+    pub video_bitrate: Option<Bitrate>,
+    /// Intended audio bitrate.
+    pub audio_bitrate: Option<Bitrate>,
+    /// Whether it takes a new bitrate while live.
+    pub takes_bitrate: bool,
+    /// Whether it takes another encoder preset while live.
+    pub takes_preset: bool,
+}
+
+/// What waits in the moth.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+pub struct QueueLevel {
+    /// How long the oldest frame not yet handed to the connection has waited, in milliseconds.
+    pub ms: f64,
+    /// Bytes not yet handed to the connection.
+    pub bytes: u64,
+    /// Over this many milliseconds frames are dropped.
+    pub limit_ms: f64,
+}
+
+/// Figures of one connection. What the platform does not tell is `None`.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct ConnectionFigures {
+    /// Smoothed round-trip time, in milliseconds.
+    pub rtt_ms: Option<f64>,
+    /// Bytes given to the kernel and not yet sent.
+    pub unsent_bytes: Option<u64>,
+    /// Bytes given to the kernel and not yet acknowledged, sent or not.
+    pub unacknowledged_bytes: Option<u64>,
+    /// Segments sent again, since the connection began.
+    pub retransmits: Option<u64>,
+    /// The kernel's newest estimate of the delivery rate.
+    pub delivery_rate: Option<Bitrate>,
+    /// Time spent with something to send, since the connection began, in microseconds.
+    pub busy_us: Option<u64>,
+    /// Part of that time held up by the receiver's window, in microseconds.
+    pub receiver_limited_us: Option<u64>,
+}
+
+/// The connection to the server came or went.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "link", rename_all = "kebab-case")]
+pub enum LinkChange {
+    /// A connection is being made.
+    Connecting {
+        /// The server's name.
+        server: String,
+    },
+    /// The server takes the broadcast.
+    Up {
+        /// The server's name.
+        server: String,
+    },
+    /// The connection failed or ended.
+    Down {
+        /// The server's name.
+        server: String,
+        /// In plain words, the key taken out.
+        why: String,
+        /// The server answered and said no.
+        refused: bool,
+        /// Milliseconds until the next try.
+        retry_ms: u64,
+    },
+    /// The broadcast is over and the connection was closed on purpose.
+    Closed {
+        /// The server's name.
+        server: String,
+    },
+}
+
+/// The load on a machine. Shares are from 0 to 1.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct MachineLoad {
+    /// Share of all cores in use.
+    pub cpu: Option<f64>,
+    /// Share of each core in use.
+    pub cores: Vec<f64>,
+    /// Share of all cores that the broadcaster uses.
+    pub broadcaster_cpu: Option<f64>,
+    /// The broadcaster's process name.
+    pub broadcaster_name: Option<String>,
+    /// The busiest other program and its share of all cores.
+    pub busiest_other: Option<(String, f64)>,
+    /// Share of the GPU's rendering engine in use.
+    pub gpu_render: Option<f64>,
+    /// Share of the GPU's encoder block in use.
+    pub gpu_encode: Option<f64>,
+}
+
+/// What a broadcaster counted since it began.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct BroadcasterCounters {
+    /// Frames due so far.
+    pub rendered: Option<u64>,
+    /// Frames whose scene was not ready in time.
+    pub lagged: Option<u64>,
+    /// Frames encoded.
+    pub encoded: Option<u64>,
+    /// Frames never encoded because the encoder was not done with the last one.
+    pub skipped: Option<u64>,
+    /// Mean time to render a frame lately, in milliseconds.
+    pub render_ms: Option<f64>,
+    /// Mean time to encode a frame lately, in milliseconds.
+    pub encode_ms: Option<f64>,
+}

@@ -1,0 +1,98 @@
+//! What the core knows at one moment: everything a screen or a log line shows.
+
+use serde::Serialize;
+
+use crate::account::Accounts;
+use crate::figure::Figure;
+use crate::history::{History, Mark};
+use crate::journey::Stage;
+use crate::moment::Moment;
+use crate::proposal::Action;
+use crate::reading::StreamFacts;
+use crate::verdict::Verdict;
+
+/// The connection's state.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum State {
+    /// Every frame is delivered in time.
+    Steady,
+    /// The queue holds more than a quarter of its limit; nothing is lost.
+    Strained,
+    /// Frames are being dropped.
+    Losing,
+    /// No server takes the broadcast.
+    Dark,
+}
+
+impl State {
+    /// The word shown, which is also the one in JSON.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Steady => "steady",
+            Self::Strained => "strained",
+            Self::Losing => "losing",
+            Self::Dark => "dark",
+        }
+    }
+}
+
+/// Everything known at one moment.
+#[derive(Debug, Clone)]
+pub struct Snapshot {
+    /// When.
+    pub at: Moment,
+    /// The connection's state; `None` while nobody broadcasts.
+    pub state: Option<State>,
+    /// When the broadcaster came; `None` while nobody broadcasts.
+    pub on_air_since: Option<Moment>,
+    /// What is at fault.
+    pub verdict: Verdict,
+    /// The server's name.
+    pub server: String,
+    /// Servers that could be used, this one among them.
+    pub servers: Vec<String>,
+    /// Where every frame is. Measured.
+    pub accounts: Accounts,
+    /// Frames never encoded.
+    pub skipped: Figure<u64>,
+    /// Frames not rendered in time.
+    pub lagged: Figure<u64>,
+    /// What the broadcaster says of its stream.
+    pub stream: StreamFacts,
+    /// The four stages.
+    pub journey: [Stage; 4],
+    /// Video offered, in kb/s over [`crate::facts::RATES`].
+    pub video_kbps: Figure<f64>,
+    /// Video and audio offered, in kb/s over [`crate::facts::RATES`].
+    pub asked_kbps: Figure<f64>,
+    /// Acknowledged (else written), in kb/s over [`crate::facts::RATES`].
+    pub sent_kbps: Figure<f64>,
+    /// Longest wait in the queue, in milliseconds.
+    pub queue_ms: Figure<f64>,
+    /// The queue's limit, in milliseconds.
+    pub queue_limit_ms: f64,
+    /// Round trip, in milliseconds, mean over [`crate::facts::NOW`].
+    pub rtt_ms: Figure<f64>,
+    /// Share of all cores in use, in percent.
+    pub cpu_percent: Figure<f64>,
+    /// Share of all cores the broadcaster uses, in percent.
+    pub broadcaster_cpu_percent: Figure<f64>,
+    /// Share of the GPU's rendering engine in use, in percent.
+    pub gpu_percent: Figure<f64>,
+    /// Bytes given to the kernel and not yet sent.
+    pub unsent_bytes: Figure<u64>,
+    /// Segments sent again since the connection began.
+    pub retransmits: Figure<u64>,
+    /// The kernel's estimate of what the connection delivers, in kb/s.
+    pub delivery_kbps: Figure<f64>,
+    /// Share of the busy time that the receiver's window held up, in percent over [`crate::facts::NOW`].
+    pub receiver_limited_percent: Figure<f64>,
+    /// Every second so far.
+    pub history: History,
+    /// What happened, for marks.
+    pub marks: Vec<Mark>,
+    /// What undoing the last change would do.
+    pub undo: Option<Action>,
+}

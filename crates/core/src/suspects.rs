@@ -1,0 +1,172 @@
+//! What might be at fault, and the evidence for and against each.
+//!
+//! Evidence is weighed in bans (I. J. Good, *Probability and the Weighing of Evidence*, 1950): a weight
+//! of +1 makes a suspect ten times likelier, −1 ten times less likely, and independent weights add up.
+//! The weights are our own, chosen so that one strong sign outweighs two weak ones, and tried on the
+//! seeded evenings; the figures they rest on are in each file.
+
+mod encoder;
+mod network;
+mod rendering;
+
+use serde::Serialize;
+
+use crate::facts::Facts;
+use crate::figure::Origin;
+use crate::proposal::Proposal;
+
+/// Which of the three stages loses frames.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Fault {
+    /// No frame is being lost.
+    None,
+    /// Encoded, but not carried in time.
+    Network,
+    /// Never encoded, as the encoder was not done with the last one.
+    Encoder,
+    /// The scene was not ready in time.
+    Rendering,
+}
+
+impl Fault {
+    /// The word shown, which is also the one in JSON.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::Network => "network",
+            Self::Encoder => "encoder",
+            Self::Rendering => "rendering",
+        }
+    }
+}
+
+/// What makes a stage lose frames.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Cause {
+    /// The line carries less than is asked of it.
+    LineShort,
+    /// The server does not read as fast as the line would carry.
+    ServerSlow,
+    /// The server does not answer, or ended the connection.
+    ServerAway,
+    /// The server answers and says no.
+    ServerRefuses,
+    /// The encoder preset takes longer than a frame lasts.
+    PresetHeavy,
+    /// Another program takes the CPU the encoder needs.
+    CpuStarved,
+    /// The GPU's rendering engine has nothing left.
+    GpuSaturated,
+    /// The scene takes longer than a frame lasts though the GPU is not full.
+    SceneHeavy,
+}
+
+impl Cause {
+    /// The slug in JSON.
+    #[must_use]
+    pub fn slug(self) -> &'static str {
+        match self {
+            Self::LineShort => "line-short",
+            Self::ServerSlow => "server-slow",
+            Self::ServerAway => "server-away",
+            Self::ServerRefuses => "server-refuses",
+            Self::PresetHeavy => "preset-heavy",
+            Self::CpuStarved => "cpu-starved",
+            Self::GpuSaturated => "gpu-saturated",
+            Self::SceneHeavy => "scene-heavy",
+        }
+    }
+}
+
+/// One sign for or against a suspect.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Evidence {
+    /// The sign, with its number and unit.
+    pub text: String,
+    /// How the number is known.
+    pub origin: Origin,
+    /// Bans: above zero speaks for the suspect, below against it.
+    pub bans: f64,
+}
+
+/// Something that might be at fault.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Suspect {
+    /// The stage it is in.
+    pub fault: Fault,
+    /// What it is; `None` if the stage is known but nothing tells what in it.
+    pub cause: Option<Cause>,
+    /// From 0 to 1.
+    pub confidence: f64,
+    /// Frames of [`crate::facts::NOW`] it costs; suspects are ordered by this.
+    pub harm_frames: f64,
+    /// One sentence for people, with its numbers.
+    pub sentence: String,
+    /// Signs for and against, strongest first.
+    pub evidence: Vec<Evidence>,
+    /// What to do about it, best first.
+    pub proposals: Vec<Proposal>,
+}
+
+/// A candidate cause while evidence is gathered.
+struct Case {
+    cause: Cause,
+    evidence: Vec<Evidence>,
+}
+
+impl Case {
+    fn new(cause: Cause) -> Self {
+        Self { cause, evidence: Vec::new() }
+    }
+
+    /// Adds a sign, if there is one.
+    fn sign(&mut self, origin: Origin, bans: f64, text: impl Into<String>) {
+        self.evidence.push(Evidence { text: text.into(), origin, bans });
+    }
+
+    fn bans(&self) -> f64 {
+        self.evidence.iter().map(|e| e.bans).sum()
+    }
+}
+
+/// The likeliest of several cases and how likely it is among them; none if even that has no sign for it.
+fn likeliest(cases: Vec<Case>) -> Option<(Case, f64)> {
+    let odds = |case: &Case| 10_f64.powf(case.bans());
+    let all: f64 = cases.iter().map(&odds).sum();
+    let best = cases.into_iter().max_by(|a, b| a.bans().total_cmp(&b.bans()))?;
+    if best.bans() <= 0.0 {
+        return None;
+    }
+    let mut best = best;
+    best.evidence.sort_by(|a, b| b.bans.abs().total_cmp(&a.bans.abs()));
+    // The share among the cases, tempered by the odds that it is any of them at all.
+    let share = odds(&best) / all * (odds(&best) / (1.0 + odds(&best)));
+    Some((best, share))
+}
+
+/// Every suspect these facts give rise to, the most harmful first. `held` are the faults already in the
+/// verdict: they stay suspects until their losses have ended.
+#[must_use]
+pub fn suspects(facts: &Facts, held: &[Fault]) -> Vec<Suspect> {
+    if !facts.broadcasting {
+        return Vec::new();
+    }
+    let mut found: Vec<Suspect> =
+        [network::suspect(facts, held), encoder::suspect(facts, held), rendering::suspect(facts, held)].into_iter().flatten().collect();
+    found.sort_by(|a, b| b.harm_frames.total_cmp(&a.harm_frames));
+    found
+}
+
+/// `12 frames in 3 s`
+fn frames_lost(frames: f64) -> String {
+    let frames = frames.round();
+    format!("{frames} frame{} in {} s", if frames == 1.0 { "" } else { "s" }, crate::facts::NOW.as_secs())
+}
+
+/// `41 %`
+fn percent(share: f64) -> String {
+    format!("{:.0} %", share * 100.0)
+}

@@ -1,0 +1,116 @@
+//! What is at fault, held while it holds.
+
+use serde::Serialize;
+
+use crate::facts::Facts;
+use crate::figure::Origin;
+use crate::moment::Moment;
+use crate::proposal::Proposal;
+use crate::suspects::{Cause, Evidence, Fault, Suspect, suspects};
+
+/// What is at fault, and why.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Verdict {
+    /// The most harmful fault, or [`Fault::None`].
+    pub fault: Fault,
+    /// Its cause, if that can be told.
+    pub cause: Option<Cause>,
+    /// How sure, from 0 to 1.
+    pub confidence: f64,
+    /// Since when it stands.
+    pub since: Moment,
+    /// In a sentence, with its numbers.
+    pub sentence: String,
+    /// The numbers it rests on, the weightiest first.
+    pub evidence: Vec<Evidence>,
+    /// What to do, best first.
+    pub proposals: Vec<Proposal>,
+    /// Every suspect, the most harmful first; the first is the one above.
+    pub suspects: Vec<Suspect>,
+}
+
+/// Keeps the verdict from one moment to the next.
+#[derive(Debug, Clone)]
+pub(crate) struct Judge {
+    held: Vec<Fault>,
+    cause: Option<Cause>,
+    since: Moment,
+}
+
+impl Default for Judge {
+    fn default() -> Self {
+        Self { held: Vec::new(), cause: None, since: Moment::START }
+    }
+}
+
+impl Judge {
+    /// The verdict on these facts.
+    pub(crate) fn judge(&mut self, now: Moment, facts: &Facts) -> Verdict {
+        let suspects = suspects(facts, &self.held);
+        let fault = suspects.first().map_or(Fault::None, |s| s.fault);
+        let cause = suspects.first().and_then(|s| s.cause);
+        if fault != self.held.first().copied().unwrap_or(Fault::None) || cause != self.cause {
+            self.since = now;
+        }
+        self.held = suspects.iter().map(|s| s.fault).collect();
+        self.cause = cause;
+        let first = suspects.first().cloned();
+        match first {
+            Some(suspect) => Verdict {
+                fault,
+                cause,
+                confidence: suspect.confidence.clamp(0.0, 1.0),
+                since: self.since,
+                sentence: suspect.sentence,
+                evidence: suspect.evidence,
+                proposals: suspect.proposals,
+                suspects,
+            },
+            None => Verdict {
+                fault,
+                cause,
+                confidence: calm_confidence(facts),
+                since: self.since,
+                sentence: calm_sentence(facts),
+                evidence: calm_evidence(facts),
+                proposals: Vec::new(),
+                suspects,
+            },
+        }
+    }
+}
+
+/// How sure one can be that nothing is wrong: dropped frames are counted for certain, skipped ones only
+/// inferred, lagged ones only known if the broadcaster tells; and a minute says more than a second.
+fn calm_confidence(facts: &Facts) -> f64 {
+    if !facts.broadcasting {
+        return 0.0;
+    }
+    let sources = if facts.lagged.is_some() { 0.98 } else { 0.9 };
+    sources * (facts.on_air_s / (facts.on_air_s + 1.0))
+}
+
+fn calm_sentence(facts: &Facts) -> String {
+    if !facts.broadcasting {
+        "No broadcaster yet.".into()
+    } else if !facts.link_up {
+        format!("Connecting to {}.", facts.server)
+    } else if facts.queue_share() > 0.25 {
+        format!("The connection has fallen behind by {:.0} ms; nothing is lost yet.", facts.queue_ms)
+    } else if facts.lagged.is_some() {
+        format!("Every frame arrives at {}.", facts.server)
+    } else {
+        format!("Every frame offered arrives at {}.", facts.server)
+    }
+}
+
+fn calm_evidence(facts: &Facts) -> Vec<Evidence> {
+    if !facts.broadcasting || !facts.link_up {
+        return Vec::new();
+    }
+    vec![Evidence {
+        text: format!("{} carried of {} asked, {:.0} ms queued", facts.sent, facts.asked, facts.queue_ms),
+        origin: Origin::Measured,
+        bans: 1.0,
+    }]
+}

@@ -1,0 +1,37 @@
+//! What the relay needs of a connection to a server, real or stand-in.
+
+use std::io;
+
+use futures::future::BoxFuture;
+use moth_core::reading::ConnectionFigures;
+use moth_rtmp::Address;
+use tokio::io::{AsyncRead, AsyncWrite};
+
+/// A server the broadcast could go to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Server {
+    /// As shown to people.
+    pub name: String,
+    /// Where it is.
+    pub address: Address,
+}
+
+/// A connection to a server. It takes bytes only as fast as it passes them on, so that what waits, waits
+/// in the moth.
+pub trait Connection: AsyncRead + AsyncWrite + Send + Unpin {
+    /// Bytes written and not yet acknowledged by the server's host; `None` where the platform cannot
+    /// tell. It must go on telling after the connection was lost.
+    fn unacknowledged_bytes(&self) -> Option<u64>;
+
+    /// What the platform tells of the connection.
+    fn figures(&self) -> ConnectionFigures;
+}
+
+/// Any connection.
+pub type BoxConnection = Box<dyn Connection>;
+
+/// Makes connections to servers.
+pub trait Dialer: Send + Sync {
+    /// Connects to a server; the relay gives up on it after a time of its own.
+    fn dial<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, io::Result<BoxConnection>>;
+}

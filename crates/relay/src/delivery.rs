@@ -1,0 +1,356 @@
+//! Keeps a server connected and carries the exchange's frames to it.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures::FutureExt;
+use futures::future::BoxFuture;
+use moth_core::figure::Origin;
+use moth_core::proposal::Action;
+use moth_core::reading::{LinkChange, Observation};
+use moth_rtmp::StreamKey;
+use tokio::sync::{mpsc, watch};
+use tokio::time::{Instant, MissedTickBehavior, interval, sleep, timeout_at};
+
+use crate::backoff::Backoff;
+use crate::connection::{Dialer, Server};
+use crate::line::{Line, LineError};
+use crate::recorder::Recorder;
+use crate::relay::{Phase, Shared};
+
+/// How often acknowledgements are looked up.
+const TICK: Duration = Duration::from_millis(50);
+/// Connection figures are read at every fourth tick.
+const FIGURES_EACH: u32 = 4;
+/// When a broadcast ends, what waits is sent for at most this long.
+const FINISH: Duration = Duration::from_secs(3);
+/// A connection that held this long is a good one: its loss begins with a short delay again.
+const HELD: Duration = Duration::from_secs(10);
+
+/// Something the relay is told to do.
+#[derive(Debug)]
+pub(crate) enum Command {
+    /// Move to the server of this name.
+    SwitchServer(String),
+}
+
+/// A connection being made to move to, and the server it is to.
+type Candidate = BoxFuture<'static, (usize, Result<Line, LineError>)>;
+
+pub(crate) struct Delivery {
+    pub shared: Arc<Shared>,
+    pub dialer: Arc<dyn Dialer>,
+    pub servers: Vec<Server>,
+    pub key: StreamKey,
+    pub recorder: Recorder,
+    pub commands: mpsc::Receiver<Command>,
+    pub current: usize,
+    pub backoff: Backoff,
+}
+
+enum Ending {
+    /// The broadcast is over and was seen off.
+    Finished,
+    /// The connection was lost.
+    Lost(LineError),
+    /// Another connection takes over.
+    Moved(usize, Line),
+}
+
+impl Delivery {
+    /// Serves broadcast after broadcast, until the relay is gone.
+    pub(crate) async fn run(mut self) {
+        loop {
+            if self.await_broadcast().await.is_err() {
+                return;
+            }
+            self.broadcast().await;
+            self.shared.exchange().clear();
+            self.shared.phase.send_replace(Phase::Idle);
+            self.link(LinkChange::Closed { server: self.server().name.clone() });
+        }
+    }
+
+    fn server(&self) -> &Server {
+        &self.servers[self.current]
+    }
+
+    fn link(&self, change: LinkChange) {
+        self.recorder.note(Origin::Measured, Observation::Link(change));
+    }
+
+    fn acted(&self, server: &str, failed: Option<String>) {
+        let action = Action::SwitchServer { server: server.to_owned() };
+        self.recorder.note(Origin::Measured, Observation::Acted { action, failed });
+    }
+
+    fn find(&self, name: &str) -> Option<usize> {
+        let found = self.servers.iter().position(|s| s.name == name);
+        match found {
+            None => self.acted(name, Some("there is no server of that name".into())),
+            Some(index) if index == self.current => self.acted(name, Some("the broadcast is already there".into())),
+            Some(_) => {}
+        }
+        found.filter(|index| *index != self.current)
+    }
+
+    /// Waits until a broadcaster publishes; a server chosen meanwhile is the one to begin with.
+    async fn await_broadcast(&mut self) -> Result<(), ()> {
+        let mut phase = self.shared.phase.subscribe();
+        loop {
+            if *phase.borrow_and_update() == Phase::OnAir {
+                return Ok(());
+            }
+            tokio::select! {
+                biased;
+                command = self.commands.recv() => match command {
+                    Some(Command::SwitchServer(name)) => self.choose(&name),
+                    None => return Err(()),
+                },
+                changed = phase.changed() => changed.map_err(|_| ())?,
+            }
+        }
+    }
+
+    /// Makes another server the one to connect to next.
+    fn choose(&mut self, name: &str) {
+        if let Some(index) = self.find(name) {
+            self.current = index;
+            self.backoff.reset();
+            self.acted(name, None);
+        }
+    }
+
+    /// One broadcast: connections, one after another, until the broadcaster is done.
+    async fn broadcast(&mut self) {
+        self.backoff.reset();
+        loop {
+            let Some(line) = self.connect().await else { return };
+            let mut line = line;
+            loop {
+                let since = Instant::now();
+                match self.pump(&mut line).await {
+                    Ending::Finished => return,
+                    Ending::Moved(index, next) => {
+                        let before = std::mem::replace(&mut line, next);
+                        tokio::spawn(retire(before, self.shared.clone()));
+                        self.shared.exchange().begin_again();
+                        self.current = index;
+                        let server = self.server().name.clone();
+                        self.acted(&server, None);
+                        self.link(LinkChange::Up { server });
+                    }
+                    Ending::Lost(error) => {
+                        if since.elapsed() > HELD {
+                            self.backoff.reset();
+                        }
+                        self.shared.with(|exchange| {
+                            let newly = line.cut_off(exchange);
+                            exchange.begin_again();
+                            newly
+                        });
+                        if !self.pause(error).await {
+                            return;
+                        }
+                        break;
+                    }
+                }
+            }
+        }
+    }
+
+    /// Connects, however often it takes; `None` when the broadcaster is done first.
+    async fn connect(&mut self) -> Option<Line> {
+        loop {
+            let server = self.server().clone();
+            self.link(LinkChange::Connecting { server: server.name.clone() });
+            let dialer = self.dialer.clone();
+            let key = self.key.clone();
+            let attempt = async move { Line::establish(&*dialer, server, key).await };
+            tokio::pin!(attempt);
+            let mut phase = self.shared.phase.subscribe();
+            let outcome = loop {
+                tokio::select! {
+                    biased;
+                    outcome = &mut attempt => break Some(outcome),
+                    command = self.commands.recv() => match command {
+                        Some(Command::SwitchServer(name)) => {
+                            self.choose(&name);
+                            break None;
+                        }
+                        None => return None,
+                    },
+                    () = off_air(&mut phase) => {
+                        // A broadcast too short to be connected: what it left may still be delivered.
+                        return match timeout_at(Instant::now() + FINISH, attempt).await {
+                            Ok(Ok(line)) => {
+                                self.link(LinkChange::Up { server: line.server.name.clone() });
+                                Some(line)
+                            }
+                            _ => None,
+                        };
+                    },
+                }
+            };
+            match outcome {
+                Some(Ok(line)) => {
+                    self.link(LinkChange::Up { server: line.server.name.clone() });
+                    return Some(line);
+                }
+                Some(Err(error)) => {
+                    if !self.pause(error).await {
+                        return None;
+                    }
+                }
+                None => {}
+            }
+        }
+    }
+
+    /// Says why the connection is down and waits before the next try; `false` when the broadcaster is done.
+    async fn pause(&mut self, error: LineError) -> bool {
+        let wait = self.backoff.next();
+        let retry_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX);
+        tracing::warn!(server = %self.server().name, why = %error.why, retry_ms, "the server connection is down");
+        self.link(LinkChange::Down { server: self.server().name.clone(), why: error.why, refused: error.refused, retry_ms });
+        let mut phase = self.shared.phase.subscribe();
+        tokio::select! {
+            biased;
+            command = self.commands.recv() => match command {
+                Some(Command::SwitchServer(name)) => {
+                    self.choose(&name);
+                    true
+                }
+                None => false,
+            },
+            () = off_air(&mut phase) => false,
+            () = sleep(wait) => true,
+        }
+    }
+
+    /// Carries frames over one connection until it ends.
+    async fn pump(&mut self, line: &mut Line) -> Ending {
+        let mut tick = interval(TICK);
+        tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        let mut ticks = 0_u32;
+        let mut candidate: Option<Candidate> = None;
+        let mut ready: Option<(usize, Line)> = None;
+        let mut phase = self.shared.phase.subscribe();
+        let mut finish_by: Option<Instant> = None;
+        loop {
+            if let Some((index, next)) = ready.take() {
+                // The old connection goes on until there is a keyframe for the new one to begin with.
+                if self.shared.exchange().could_begin() {
+                    return Ending::Moved(index, next);
+                }
+                ready = Some((index, next));
+            }
+            self.fill(line);
+            if let Some(by) = finish_by {
+                if self.shared.exchange().is_empty() || Instant::now() >= by {
+                    return self.see_off(line).await;
+                }
+            }
+            let outcome = tokio::select! {
+                biased;
+                command = self.commands.recv() => {
+                    match command {
+                        Some(Command::SwitchServer(name)) => {
+                            if let Some(index) = self.find(&name) {
+                                candidate = Some(self.try_server(index));
+                            }
+                        }
+                        None => return self.see_off(line).await,
+                    }
+                    Ok(())
+                }
+                (index, outcome) = outcome_of(&mut candidate) => {
+                    candidate = None;
+                    match outcome {
+                        Ok(next) => ready = Some((index, next)),
+                        Err(error) => self.acted(&self.servers[index].name, Some(error.why)),
+                    }
+                    Ok(())
+                }
+                _ = tick.tick() => {
+                    ticks += 1;
+                    self.shared.with(|exchange| line.settle(exchange));
+                    if ticks.is_multiple_of(FIGURES_EACH) {
+                        self.recorder.note(Origin::Measured, Observation::Connection(line.figures()));
+                    }
+                    line.check_progress()
+                }
+                outcome = line.step() => outcome,
+                () = self.shared.offered.notified() => Ok(()),
+                () = off_air(&mut phase), if finish_by.is_none() => {
+                    finish_by = Some(Instant::now() + FINISH);
+                    Ok(())
+                }
+            };
+            if let Err(error) = outcome {
+                return Ending::Lost(error);
+            }
+        }
+    }
+
+    /// Hands over what the connection can take.
+    fn fill(&self, line: &mut Line) {
+        while line.wants_more() {
+            let Some(outgoing) = self.shared.exchange().next(self.recorder.now()) else { return };
+            line.send(&outgoing);
+        }
+    }
+
+    fn try_server(&self, index: usize) -> Candidate {
+        let (dialer, server, key) = (self.dialer.clone(), self.servers[index].clone(), self.key.clone());
+        async move { (index, Line::establish(&*dialer, server, key).await) }.boxed()
+    }
+
+    /// The broadcast is over: tells the server, and waits for the last acknowledgements.
+    async fn see_off(&self, line: &mut Line) -> Ending {
+        line.finish();
+        settle_until(line, &self.shared, Instant::now() + FINISH).await;
+        self.shared.with(|exchange| line.cut_off(exchange));
+        Ending::Finished
+    }
+}
+
+/// Waits until the broadcaster is gone.
+async fn off_air(phase: &mut watch::Receiver<Phase>) {
+    // An error would say that the relay itself is gone.
+    let _ = phase.wait_for(|p| *p != Phase::OnAir).await;
+}
+
+/// The candidate's outcome; never, while there is none.
+async fn outcome_of(candidate: &mut Option<Candidate>) -> (usize, Result<Line, LineError>) {
+    match candidate {
+        Some(attempt) => attempt.await,
+        None => std::future::pending().await,
+    }
+}
+
+/// Goes on with a connection until all is acknowledged, it ends, or the time is over.
+async fn settle_until(line: &mut Line, shared: &Shared, by: Instant) {
+    let mut tick = interval(TICK);
+    while !line.is_settled() {
+        let step = async {
+            tokio::select! {
+                biased;
+                _ = tick.tick() => Ok(()),
+                outcome = line.step() => outcome,
+            }
+        };
+        let outcome = timeout_at(by, step).await;
+        shared.with(|exchange| line.settle(exchange));
+        if !matches!(outcome, Ok(Ok(()))) {
+            break;
+        }
+    }
+}
+
+/// Sees off a connection that another one has replaced.
+async fn retire(mut line: Line, shared: Arc<Shared>) {
+    line.finish();
+    settle_until(&mut line, &shared, Instant::now() + FINISH).await;
+    shared.with(|exchange| line.cut_off(exchange));
+}

@@ -1,0 +1,388 @@
+//! Where frames wait, and where it is decided which of them are not sent.
+//!
+//! Every frame handed over is *offered*; it is *queued* while it waits here or is sent and not yet
+//! acknowledged, and ends *delivered* or *dropped*. When more waits than the limits allow, whole frames
+//! are dropped so that what is still sent decodes: frames nothing depends on first, then the rest of a
+//! group up to the next keyframe; keyframes and audio last.
+
+use std::collections::VecDeque;
+
+use bytes::Bytes;
+use moth_core::account::{Account, Accounts};
+use moth_core::moment::Moment;
+use moth_core::reading::QueueLevel;
+use moth_rtmp::media::{AudioPart, VideoPart, VideoTag};
+use moth_rtmp::message::{Message, MessageKind, StreamTime};
+
+/// How much may wait.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Limits {
+    /// When the oldest frame has waited this long, in milliseconds, frames are dropped. What can only be
+    /// dropped at the price of a frozen picture may wait twice as long.
+    pub queue_ms: u64,
+    /// Never more than this many bytes wait.
+    pub queue_bytes: usize,
+}
+
+impl Default for Limits {
+    /// 2 s: long enough for the wireless dips of a second that pass by themselves, short enough that
+    /// viewers do not notice the delay. 16 MiB: 2 s at 64 Mb/s.
+    fn default() -> Self {
+        Self { queue_ms: 2000, queue_bytes: 16 << 20 }
+    }
+}
+
+/// What a message is to the exchange.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Role {
+    /// Needed by the server before frames, sent again on every new connection; not a frame.
+    Header(HeaderSlot),
+    /// Passed through in its place, not a frame.
+    Note,
+    /// One frame of sound.
+    Audio,
+    /// A frame that needs no other.
+    Keyframe,
+    /// A frame that needs earlier ones.
+    Inter,
+    /// A frame that no other needs.
+    Disposable,
+}
+
+/// Which header; a newer one takes an older one's place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HeaderSlot {
+    /// The stream's metadata.
+    Metadata,
+    /// The video decoder's configuration.
+    Video,
+    /// The audio decoder's configuration.
+    Audio,
+}
+
+impl Role {
+    /// What a message is.
+    #[must_use]
+    pub fn of(message: &Message) -> Self {
+        match message.kind {
+            MessageKind::Video => match VideoTag::parse(&message.payload).part {
+                VideoPart::Header => Self::Header(HeaderSlot::Video),
+                VideoPart::Keyframe => Self::Keyframe,
+                VideoPart::Inter => Self::Inter,
+                VideoPart::Disposable => Self::Disposable,
+                VideoPart::Note => Self::Note,
+            },
+            MessageKind::Audio => match AudioPart::parse(&message.payload) {
+                AudioPart::Header => Self::Header(HeaderSlot::Audio),
+                AudioPart::Frame => Self::Audio,
+                AudioPart::Note => Self::Note,
+            },
+            MessageKind::Data => {
+                // Only what begins with @setDataFrame or onMetaData is the stream's own; cue points pass through.
+                let named = |name: &str| message.payload.get(3..3 + name.len()) == Some(name.as_bytes());
+                if named("@setDataFrame") || named("onMetaData") { Self::Header(HeaderSlot::Metadata) } else { Self::Note }
+            }
+            _ => Self::Note,
+        }
+    }
+
+    fn is_video_frame(self) -> bool {
+        matches!(self, Self::Keyframe | Self::Inter | Self::Disposable)
+    }
+
+    fn depends(self) -> bool {
+        matches!(self, Self::Inter | Self::Disposable)
+    }
+}
+
+#[derive(Debug)]
+struct Item {
+    role: Role,
+    came: Moment,
+    message: Message,
+}
+
+/// Something to send next.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Outgoing {
+    /// What it is; a frame is accounted for by [`Exchange::delivered`] or [`Exchange::cut_off`] later.
+    pub role: Role,
+    /// The message, unchanged.
+    pub message: Message,
+}
+
+/// The queue and the accounts.
+#[derive(Debug)]
+pub struct Exchange {
+    limits: Limits,
+    queue: VecDeque<Item>,
+    queued_bytes: usize,
+    accounts: Accounts,
+    /// The headers in force at the front of the queue.
+    headers: [Option<Bytes>; 3],
+    /// Headers to send before the next item of the queue.
+    due: VecDeque<HeaderSlot>,
+    due_time: StreamTime,
+    /// A new connection must begin at a keyframe.
+    begin_at_keyframe: bool,
+    /// A frame others depend on was dropped, or none came yet: dependent frames are dropped on arrival.
+    gap: bool,
+    has_video: bool,
+}
+
+impl Exchange {
+    /// An empty exchange.
+    #[must_use]
+    pub fn new(limits: Limits) -> Self {
+        Self {
+            limits,
+            queue: VecDeque::new(),
+            queued_bytes: 0,
+            accounts: Accounts::default(),
+            headers: [None, None, None],
+            due: VecDeque::new(),
+            due_time: StreamTime(0),
+            begin_at_keyframe: false,
+            gap: true,
+            has_video: false,
+        }
+    }
+
+    /// Where every frame is.
+    #[must_use]
+    pub fn accounts(&self) -> Accounts {
+        self.accounts
+    }
+
+    /// What waits here; frames already given to a connection are not among it.
+    #[must_use]
+    pub fn level(&self, now: Moment) -> QueueLevel {
+        QueueLevel {
+            ms: self.age_ms(now) as f64,
+            bytes: self.queued_bytes as u64,
+            limit_ms: self.limits.queue_ms as f64,
+        }
+    }
+
+    /// Whether nothing waits.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.queue.is_empty() && self.due.is_empty()
+    }
+
+    /// Takes a message from the broadcaster.
+    pub fn offer(&mut self, message: Message, now: Moment) {
+        let role = Role::of(&message);
+        if let Some(account) = account(&mut self.accounts, role) {
+            account.offer();
+        }
+        self.has_video |= role.is_video_frame() || role == Role::Header(HeaderSlot::Video);
+        match role {
+            Role::Keyframe => self.gap = false,
+            role if role.depends() && self.gap => {
+                self.give_up(role);
+                return;
+            }
+            _ => {}
+        }
+        self.queued_bytes += message.payload.len();
+        self.queue.push_back(Item { role, came: now, message });
+        self.trim(now);
+    }
+
+    /// The next message to send, if there is one. It leaves the queue but stays in the accounts as queued.
+    pub fn next(&mut self, now: Moment) -> Option<Outgoing> {
+        if self.begin_at_keyframe {
+            self.skip_to_keyframe(now)?;
+        }
+        while let Some(slot) = self.due.pop_front() {
+            if let Some(payload) = self.headers[slot as usize].clone() {
+                let kind = match slot {
+                    HeaderSlot::Metadata => MessageKind::Data,
+                    HeaderSlot::Video => MessageKind::Video,
+                    HeaderSlot::Audio => MessageKind::Audio,
+                };
+                let message = Message { kind, time: self.due_time, stream_id: 1, payload };
+                return Some(Outgoing { role: Role::Header(slot), message });
+            }
+        }
+        let item = self.remove(0)?;
+        Some(Outgoing { role: item.role, message: item.message })
+    }
+
+    /// A frame that was sent arrived.
+    pub fn delivered(&mut self, role: Role) {
+        if let Some(account) = account(&mut self.accounts, role) {
+            account.deliver();
+        }
+    }
+
+    /// A frame that was given to a connection, in part or whole, was lost with it.
+    pub fn cut_off(&mut self, role: Role) {
+        self.give_up(role);
+    }
+
+    /// A new connection takes over: it gets the headers, then a keyframe. What waits before that
+    /// keyframe is dropped.
+    pub fn begin_again(&mut self) {
+        self.begin_at_keyframe = true;
+    }
+
+    /// Whether a new connection could begin now: a keyframe waits, or there is no video at all.
+    #[must_use]
+    pub fn could_begin(&self) -> bool {
+        !self.has_video || self.queue.iter().any(|item| item.role == Role::Keyframe)
+    }
+
+    /// The broadcast is over: nothing of it is sent any more, and its headers are forgotten.
+    pub fn clear(&mut self) {
+        while self.remove_frame(0).is_some() {}
+        self.headers = [None, None, None];
+        self.due.clear();
+        self.begin_at_keyframe = false;
+        self.gap = true;
+        self.has_video = false;
+    }
+
+    fn age_ms(&self, now: Moment) -> u64 {
+        let oldest = self.queue.iter().find(|item| !matches!(item.role, Role::Header(_) | Role::Note));
+        oldest.map_or(0, |item| u64::try_from(now.since(item.came).as_millis()).unwrap_or(u64::MAX))
+    }
+
+    fn is_over(&self, now: Moment) -> bool {
+        self.queued_bytes > self.limits.queue_bytes || self.age_ms(now) > self.limits.queue_ms
+    }
+
+    /// Takes an item out of the queue; a header is in force from then on.
+    fn remove(&mut self, index: usize) -> Option<Item> {
+        let item = self.queue.remove(index)?;
+        self.queued_bytes -= item.message.payload.len();
+        if let Role::Header(slot) = item.role {
+            self.headers[slot as usize] = Some(item.message.payload.clone());
+        }
+        Some(item)
+    }
+
+    /// Takes an item out of the queue for good.
+    fn remove_frame(&mut self, index: usize) -> Option<()> {
+        let item = self.remove(index)?;
+        self.give_up(item.role);
+        Some(())
+    }
+
+    fn give_up(&mut self, role: Role) {
+        if let Some(account) = account(&mut self.accounts, role) {
+            account.drop_one();
+        }
+    }
+
+    fn position(&self, wanted: impl Fn(Role) -> bool) -> Option<usize> {
+        self.queue.iter().position(|item| wanted(item.role))
+    }
+
+    /// Brings the queue within its limits again.
+    fn trim(&mut self, now: Moment) {
+        while self.is_over(now) {
+            if let Some(index) = self.position(|role| role == Role::Disposable) {
+                self.remove_frame(index);
+            } else if !self.drop_group_before_keyframe() {
+                break;
+            }
+        }
+        if !self.is_over(now) {
+            return;
+        }
+        // What is left of dependent frames has no keyframe behind it. Without the newest of them the rest
+        // still decodes, so the group is cut short at its end, and the line goes on being used.
+        if self.position(Role::depends).is_some() {
+            self.gap = true;
+            if let Some(last) = self.queue.iter().rposition(|item| item.role.depends()) {
+                self.remove_frame(last);
+            }
+            while self.queued_bytes > self.limits.queue_bytes {
+                let Some(last) = self.queue.iter().rposition(|item| item.role.depends()) else { break };
+                self.remove_frame(last);
+            }
+            if self.age_ms(now) <= 2 * self.limits.queue_ms && self.queued_bytes <= self.limits.queue_bytes {
+                return;
+            }
+            while let Some(index) = self.position(Role::depends) {
+                self.remove_frame(index);
+            }
+        }
+        while self.is_over(now) && self.queue.iter().filter(|item| item.role == Role::Keyframe).count() > 1 {
+            let Some(index) = self.position(|role| role == Role::Keyframe) else { break };
+            self.remove_frame(index);
+        }
+        while self.is_over(now) {
+            let Some(index) = self.position(|role| role == Role::Audio) else { break };
+            self.remove_frame(index);
+        }
+        while self.is_over(now) {
+            let Some(index) = self.position(Role::is_video_frame) else { break };
+            self.remove_frame(index);
+            self.gap = true;
+        }
+        // Headers and notes alone never fill the queue in an honest stream; a flood of them is cut too.
+        while self.queued_bytes > self.limits.queue_bytes {
+            if self.remove(0).is_none() {
+                break;
+            }
+        }
+    }
+
+    /// Drops the dependent frames before the first keyframe that has any before it.
+    fn drop_group_before_keyframe(&mut self) -> bool {
+        let Some(first) = self.position(Role::depends) else { return false };
+        let end = self.queue.iter().skip(first).position(|item| item.role == Role::Keyframe);
+        let Some(mut end) = end.map(|offset| first + offset) else { return false };
+        let mut index = first;
+        while index < end {
+            if self.queue[index].role.depends() {
+                self.remove_frame(index);
+                end -= 1;
+            } else {
+                index += 1;
+            }
+        }
+        true
+    }
+
+    /// Drops everything before a keyframe and puts the headers in force before it. `None`: no keyframe
+    /// waits yet.
+    fn skip_to_keyframe(&mut self, now: Moment) -> Option<()> {
+        if self.has_video {
+            let is_fresh = |item: &Item| now.since(item.came).as_millis() <= u128::from(self.limits.queue_ms);
+            let keyframes = || self.queue.iter().enumerate().filter(|(_, item)| item.role == Role::Keyframe);
+            // The oldest that is not too old keeps most; else the newest.
+            let found = keyframes().find(|(_, item)| is_fresh(item)).or_else(|| keyframes().next_back()).map(|(index, _)| index);
+            let Some(index) = found else {
+                // Nothing can follow on what waits: it would only wait in vain.
+                while let Some(index) = self.position(Role::depends) {
+                    self.remove_frame(index);
+                }
+                self.gap = true;
+                return None;
+            };
+            for _ in 0..index {
+                self.remove_frame(0);
+            }
+        }
+        self.due_time = self.queue.front()?.message.time;
+        self.due = [HeaderSlot::Metadata, HeaderSlot::Video, HeaderSlot::Audio].into();
+        self.begin_at_keyframe = false;
+        Some(())
+    }
+}
+
+/// The account a frame is kept in; headers and notes have none.
+fn account(accounts: &mut Accounts, role: Role) -> Option<&mut Account> {
+    match role {
+        Role::Header(_) | Role::Note => None,
+        Role::Audio => Some(&mut accounts.audio),
+        Role::Keyframe | Role::Inter | Role::Disposable => Some(&mut accounts.video),
+    }
+}
+
+#[cfg(test)]
+mod tests;

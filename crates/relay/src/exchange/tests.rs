@@ -1,0 +1,219 @@
+use std::time::Duration;
+
+use proptest::prelude::*;
+
+use super::*;
+
+fn video(role: Role, time_ms: u32, bytes: usize) -> Message {
+    let (first, unit) = match role {
+        Role::Keyframe => (0x17, 0x65),
+        Role::Disposable => (0x27, 0x01),
+        _ => (0x27, 0x41),
+    };
+    let mut payload = vec![first, 1, 0, 0, 0, 0, 0, 0, 1, unit];
+    payload.resize(bytes.max(10), 0);
+    Message { kind: MessageKind::Video, time: StreamTime(time_ms), stream_id: 1, payload: payload.into() }
+}
+
+fn audio(time_ms: u32) -> Message {
+    Message { kind: MessageKind::Audio, time: StreamTime(time_ms), stream_id: 1, payload: vec![0xaf, 1, 7, 7].into() }
+}
+
+fn header(kind: MessageKind, mark: u8) -> Message {
+    let payload = if kind == MessageKind::Video { vec![0x17, 0, 0, 0, 0, mark] } else { vec![0xaf, 0, mark] };
+    Message { kind, time: StreamTime(0), stream_id: 1, payload: payload.into() }
+}
+
+/// A server that decodes: it knows whether each frame's predecessors came.
+#[derive(Default)]
+struct Decoder {
+    /// Numbers of the frames that others depend on, as offered.
+    last_reference: Option<u32>,
+    shown: Vec<u32>,
+}
+
+impl Decoder {
+    /// `predecessor` is the last offered frame that others depend on, before this one.
+    fn take(&mut self, role: Role, number: u32, predecessor: Option<u32>) {
+        if role.depends() {
+            assert_eq!(self.last_reference, predecessor, "frame {number} was sent without what it depends on");
+        }
+        if role != Role::Disposable {
+            self.last_reference = Some(number);
+        }
+        self.shown.push(number);
+    }
+}
+
+#[derive(Debug, Clone)]
+enum Step {
+    Offer(Role, usize),
+    Send(usize),
+    Acknowledge(usize),
+    Lose,
+    Wait(u64),
+}
+
+fn any_step() -> impl Strategy<Value = Step> {
+    prop_oneof![
+        1 => (10..6000_usize).prop_map(|b| Step::Offer(Role::Keyframe, b)),
+        8 => (10..2000_usize).prop_map(|b| Step::Offer(Role::Inter, b)),
+        4 => (10..900_usize).prop_map(|b| Step::Offer(Role::Disposable, b)),
+        5 => Just(Step::Offer(Role::Audio, 4)),
+        6 => (1..6_usize).prop_map(Step::Send),
+        4 => (1..6_usize).prop_map(Step::Acknowledge),
+        1 => Just(Step::Lose),
+        6 => (1..120_u64).prop_map(Step::Wait),
+    ]
+}
+
+proptest! {
+    #[test]
+    fn every_frame_is_in_one_account_and_what_is_sent_decodes(steps in prop::collection::vec(any_step(), 0..400)) {
+        let limits = Limits { queue_ms: 300, queue_bytes: 12_000 };
+        let mut exchange = Exchange::new(limits);
+        let mut now = Moment::START;
+        let mut predecessors = Vec::new();
+        let mut reference = None;
+        let mut decoder = Decoder::default();
+        let mut in_flight: VecDeque<Role> = VecDeque::new();
+        for step in steps {
+            match step {
+                Step::Offer(Role::Audio, _) => exchange.offer(audio(0), now),
+                Step::Offer(role, bytes) => {
+                    let number = u32::try_from(predecessors.len()).unwrap();
+                    exchange.offer(video(role, number, bytes), now);
+                    predecessors.push(reference);
+                    if role != Role::Disposable {
+                        reference = Some(number);
+                    }
+                    prop_assert!(exchange.queued_bytes <= limits.queue_bytes);
+                    prop_assert!(exchange.age_ms(now) <= 2 * limits.queue_ms);
+                }
+                Step::Send(count) => for _ in 0..count {
+                    let Some(out) = exchange.next(now) else { break };
+                    if out.role.is_video_frame() {
+                        let number = out.message.time.0;
+                        decoder.take(out.role, number, predecessors[number as usize]);
+                    }
+                    in_flight.push_back(out.role);
+                },
+                Step::Acknowledge(count) => for _ in 0..count {
+                    if let Some(role) = in_flight.pop_front() { exchange.delivered(role) }
+                },
+                Step::Lose => {
+                    for role in in_flight.drain(..) { exchange.cut_off(role) }
+                    exchange.begin_again();
+                    decoder = Decoder::default();
+                }
+                Step::Wait(ms) => now = Moment::after(now.since(Moment::START) + Duration::from_millis(ms)),
+            }
+            let accounts = exchange.accounts();
+            prop_assert!(accounts.video.balances() && accounts.audio.balances());
+            let waiting = |audio: bool| {
+                let here = exchange.queue.iter().map(|i| i.role).chain(in_flight.iter().copied());
+                here.filter(|r| if audio { *r == Role::Audio } else { r.is_video_frame() }).count() as u64
+            };
+            prop_assert_eq!(accounts.video.queued, waiting(false));
+            prop_assert_eq!(accounts.audio.queued, waiting(true));
+        }
+        prop_assert!(decoder.shown.is_sorted());
+    }
+}
+
+/// Offers one frame every 20 ms, a keyframe each 50th, every third other disposable; nothing is sent.
+fn offer_seconds(exchange: &mut Exchange, from_ms: u64, seconds: u64) -> Moment {
+    let mut now = Moment::from_ms(from_ms);
+    for n in 0..seconds * 50 {
+        now = Moment::from_ms(from_ms + n * 20);
+        let role = match n % 50 {
+            0 => Role::Keyframe,
+            m if m % 3 == 0 => Role::Disposable,
+            _ => Role::Inter,
+        };
+        exchange.offer(video(role, u32::try_from(from_ms + n * 20).unwrap(), 100), now);
+        exchange.offer(audio(u32::try_from(from_ms + n * 20).unwrap()), now);
+    }
+    now
+}
+
+#[test]
+fn disposable_frames_go_first_then_whole_groups_and_sound_stays() {
+    let mut exchange = Exchange::new(Limits { queue_ms: 900, queue_bytes: 1 << 20 });
+    offer_seconds(&mut exchange, 0, 1);
+    // Over by age, but dropping what may be dropped does not make the keyframe younger: the end of the
+    // group goes, its beginning and the sound stay.
+    assert!(exchange.position(|r| r == Role::Disposable).is_none());
+    assert!(exchange.position(|r| r == Role::Inter).is_some());
+    assert_eq!(exchange.accounts().audio.dropped, 0);
+    offer_seconds(&mut exchange, 1000, 1);
+    // Now a keyframe follows: the first group is gone, the second is there.
+    let first_video = exchange.queue.iter().find(|i| i.role.is_video_frame()).unwrap();
+    assert_eq!(first_video.message.time, StreamTime(1000));
+}
+
+#[test]
+fn an_outage_keeps_the_newest_and_begins_at_a_keyframe_with_headers() {
+    let mut exchange = Exchange::new(Limits { queue_ms: 2000, queue_bytes: 1 << 20 });
+    exchange.offer(header(MessageKind::Video, 1), Moment::START);
+    exchange.offer(header(MessageKind::Audio, 2), Moment::START);
+    assert_eq!(exchange.next(Moment::START).unwrap().role, Role::Header(HeaderSlot::Video));
+    assert_eq!(exchange.next(Moment::START).unwrap().role, Role::Header(HeaderSlot::Audio));
+    let now = offer_seconds(&mut exchange, 0, 9);
+    exchange.begin_again();
+    let sent: Vec<Outgoing> = std::iter::from_fn(|| exchange.next(now)).collect();
+    assert_eq!(sent[0].role, Role::Header(HeaderSlot::Video));
+    assert_eq!(sent[0].message.payload, header(MessageKind::Video, 1).payload);
+    assert_eq!(sent[1].role, Role::Header(HeaderSlot::Audio));
+    assert_eq!(sent[2].role, Role::Keyframe);
+    assert!(sent[2].message.time.0 >= 6000, "not older than the limit: {:?}", sent[2].message.time);
+    assert_eq!(sent[0].message.time, sent[2].message.time);
+    let accounts = exchange.accounts();
+    assert_eq!(accounts.video.offered, 450);
+    assert_eq!(accounts.video.queued, sent.iter().filter(|o| o.role.is_video_frame()).count() as u64);
+}
+
+#[test]
+fn a_header_changed_while_away_is_the_one_sent_again() {
+    let mut exchange = Exchange::new(Limits::default());
+    exchange.offer(header(MessageKind::Video, 1), Moment::START);
+    exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
+    exchange.offer(header(MessageKind::Video, 9), Moment::START);
+    exchange.offer(video(Role::Keyframe, 20, 50), Moment::START);
+    exchange.begin_again();
+    // It begins at the first keyframe, with the header in force there; the newer header follows in its place.
+    let marks: Vec<u8> = std::iter::from_fn(|| exchange.next(Moment::START)).map(|o| o.message.payload[5]).collect();
+    assert_eq!(marks, [1, 0, 9, 0]);
+}
+
+#[test]
+fn a_keyframe_larger_than_the_queue_is_dropped_and_the_next_one_serves() {
+    let mut exchange = Exchange::new(Limits { queue_ms: 1000, queue_bytes: 1000 });
+    exchange.offer(video(Role::Keyframe, 0, 5000), Moment::START);
+    exchange.offer(video(Role::Inter, 20, 50), Moment::START);
+    exchange.offer(video(Role::Keyframe, 40, 500), Moment::START);
+    assert_eq!(exchange.accounts().video.dropped, 2);
+    assert_eq!(exchange.next(Moment::START).unwrap().message.time, StreamTime(40));
+}
+
+#[test]
+fn sound_alone_needs_no_keyframe() {
+    let mut exchange = Exchange::new(Limits::default());
+    exchange.offer(header(MessageKind::Audio, 2), Moment::START);
+    exchange.offer(audio(0), Moment::START);
+    exchange.begin_again();
+    assert!(exchange.could_begin());
+    let roles: Vec<Role> = std::iter::from_fn(|| exchange.next(Moment::START)).map(|o| o.role).collect();
+    assert!(roles.contains(&Role::Audio));
+}
+
+#[test]
+fn when_the_broadcast_ends_nothing_stays_queued() {
+    let mut exchange = Exchange::new(Limits::default());
+    offer_seconds(&mut exchange, 0, 1);
+    exchange.clear();
+    let accounts = exchange.accounts();
+    assert_eq!((accounts.video.queued, accounts.audio.queued), (0, 0));
+    assert_eq!(accounts.video.dropped, 50);
+    assert!(exchange.is_empty());
+}

@@ -1,0 +1,187 @@
+//! One connection of a broadcaster: its session, and its frames' way into the exchange.
+
+use std::io;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use moth_core::figure::Origin;
+use moth_core::reading::Observation;
+use moth_rtmp::message::Message;
+use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode, SessionError};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::time::{Instant, timeout, timeout_at};
+
+use crate::exchange::{HeaderSlot, Role};
+use crate::metadata::stream_facts;
+use crate::recorder::Recorder;
+use crate::relay::{Incoming, Phase, Shared};
+
+/// A peer gets this long to say that it publishes.
+const INTRODUCTION: Duration = Duration::from_secs(10);
+/// A broadcaster that comes back while its last broadcast is being seen off waits for this long.
+const SEEING_OFF: Duration = Duration::from_secs(8);
+/// A refused peer gets this long to read why.
+const FAREWELL: Duration = Duration::from_millis(500);
+
+/// Why a broadcaster's connection ended.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum IntakeError {
+    #[error("{0}")]
+    Session(#[from] SessionError),
+    #[error("{0}")]
+    Io(#[from] io::Error),
+    #[error("it did not say within {} s that it publishes", INTRODUCTION.as_secs())]
+    Silent,
+    #[error("refused: {0}")]
+    Refused(String),
+}
+
+pub(crate) struct Intake {
+    pub shared: Arc<Shared>,
+    pub recorder: Recorder,
+    /// The application broadcasters publish to.
+    pub app: String,
+}
+
+impl Intake {
+    /// Serves one connection to its end.
+    pub(crate) async fn serve(&self, incoming: Incoming) {
+        let peer = incoming.peer.map_or_else(|| "in this process".to_owned(), |peer| peer.to_string());
+        match self.converse(incoming).await {
+            Ok(()) => tracing::info!(peer, "the broadcaster's connection ended"),
+            Err(error) => tracing::warn!(peer, %error, "a connection on the broadcaster's side ended"),
+        }
+    }
+
+    async fn converse(&self, mut incoming: Incoming) -> Result<(), IntakeError> {
+        let mut session = Receiver::default();
+        let by = Instant::now() + INTRODUCTION;
+        let mut input = vec![0; 64 << 10];
+        let mut publishing: Option<OnAir<'_>> = None;
+        loop {
+            loop {
+                let event = session.poll();
+                match event {
+                    Ok(None) => break,
+                    Ok(Some(ReceiverEvent::PublishRequested { app, .. })) => match self.admit(&app, incoming.peer).await {
+                        Ok(on_air) => {
+                            session.accept();
+                            publishing = Some(on_air);
+                        }
+                        Err(why) => {
+                            session.refuse(RefuseCode::BadName, &why);
+                            say_farewell(&mut incoming, &mut session).await;
+                            return Err(IntakeError::Refused(why));
+                        }
+                    },
+                    Ok(Some(ReceiverEvent::Media(message))) => self.take(message),
+                    Ok(Some(ReceiverEvent::Ended)) => return Ok(()),
+                    Err(error) => {
+                        say_farewell(&mut incoming, &mut session).await;
+                        return Err(error.into());
+                    }
+                }
+            }
+            let output = session.take_output();
+            if !output.is_empty() {
+                incoming.stream.write_all(&output).await?;
+            }
+            let read = incoming.stream.read(&mut input);
+            let count = if publishing.is_some() {
+                read.await?
+            } else {
+                timeout_at(by, read).await.map_err(|_| IntakeError::Silent)??
+            };
+            if count == 0 {
+                return Ok(());
+            }
+            session.feed(&input[..count]);
+        }
+    }
+
+    /// Lets a broadcaster on air, or says why not.
+    async fn admit(&self, app: &str, peer: Option<SocketAddr>) -> Result<OnAir<'_>, String> {
+        if app != self.app {
+            return Err(format!("publish to the application `{}` here; the address ends in /{}", self.app, self.app));
+        }
+        let mut phase = self.shared.phase.subscribe();
+        if *phase.borrow_and_update() == Phase::Finishing {
+            // The same broadcaster, most likely, restarted: its last frames are still on their way.
+            let _ = timeout(SEEING_OFF, phase.wait_for(|p| *p == Phase::Idle)).await;
+        }
+        let taken = self.shared.phase.send_if_modified(|phase| {
+            let free = *phase == Phase::Idle;
+            if free {
+                *phase = Phase::OnAir;
+            }
+            free
+        });
+        if !taken {
+            return Err("another broadcaster is already publishing through this moth; stop it first".into());
+        }
+        self.shared.peer.send_replace(peer);
+        self.recorder.note(Origin::Measured, Observation::Broadcaster { present: true });
+        Ok(OnAir { intake: self })
+    }
+
+    fn take(&self, message: Message) {
+        let role = Role::of(&message);
+        let bytes = u32::try_from(message.payload.len()).unwrap_or(u32::MAX);
+        let time_ms = message.time.0;
+        match role {
+            Role::Keyframe | Role::Inter | Role::Disposable => {
+                let keyframe = role == Role::Keyframe;
+                self.recorder.note(Origin::Measured, Observation::Video { time_ms, bytes, keyframe });
+            }
+            Role::Audio => self.recorder.note(Origin::Measured, Observation::Audio { time_ms, bytes }),
+            Role::Header(HeaderSlot::Metadata) => {
+                if let Some(facts) = stream_facts(&message.payload) {
+                    self.recorder.note(Origin::Reported, Observation::Stream(facts));
+                }
+            }
+            Role::Header(_) | Role::Note => {}
+        }
+        let now = self.recorder.now();
+        self.shared.exchange().offer(message, now);
+        self.shared.offered.notify_one();
+    }
+}
+
+/// A broadcaster's place on air, given back when its connection ends, however it ends.
+struct OnAir<'a> {
+    intake: &'a Intake,
+}
+
+impl Drop for OnAir<'_> {
+    fn drop(&mut self) {
+        self.intake.shared.peer.send_replace(None);
+        self.intake.recorder.note(Origin::Measured, Observation::Broadcaster { present: false });
+        self.intake.shared.phase.send_if_modified(|phase| {
+            let on_air = *phase == Phase::OnAir;
+            if on_air {
+                *phase = Phase::Finishing;
+            }
+            on_air
+        });
+    }
+}
+
+/// Sends what is left to say, and reads on for a moment: closing with unread bytes would reset the
+/// connection before the peer has read why.
+async fn say_farewell(incoming: &mut Incoming, session: &mut Receiver) {
+    let output = session.take_output();
+    if output.is_empty() {
+        return;
+    }
+    let farewell = async {
+        incoming.stream.write_all(&output).await?;
+        incoming.stream.shutdown().await?;
+        let mut sink = vec![0; 16 << 10];
+        while incoming.stream.read(&mut sink).await? > 0 {}
+        Ok::<_, io::Error>(())
+    };
+    if let Ok(Err(error)) = timeout(FAREWELL, farewell).await {
+        tracing::debug!(%error, "a refused peer was gone before it could be told why");
+    }
+}

@@ -1,0 +1,23 @@
+//! Takes one broadcast in, queues it, and delivers it to an ingest server.
+//!
+//! A frame's way: [`listener`] → [`intake`] → [`exchange`] → [`delivery`] → [`connection`]. Only the exchange decides
+//! what is dropped, and it has no I/O; everything that waits or reads a clock is around it. Whatever is
+//! seen on the way leaves as readings through the [`recorder`].
+
+mod backoff;
+pub mod connection;
+mod delivery;
+pub mod exchange;
+mod intake;
+mod line;
+pub mod listener;
+mod metadata;
+pub mod recorder;
+mod relay;
+pub mod tcp;
+mod tcp_info;
+
+pub use connection::{BoxConnection, Connection, Dialer, Server};
+pub use exchange::Limits;
+pub use recorder::Recorder;
+pub use relay::{Incoming, Relay, RelayHandle, RelaySettings};

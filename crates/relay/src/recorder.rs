@@ -1,0 +1,34 @@
+//! Readings on their way to the core.
+
+use moth_core::figure::Origin;
+use moth_core::moment::Moment;
+use moth_core::reading::{Observation, Reading};
+use tokio::sync::mpsc;
+use tokio::time::Instant;
+
+/// Stamps observations with the time since the start and sends them to the core.
+#[derive(Debug, Clone)]
+pub struct Recorder {
+    start: Instant,
+    readings: mpsc::UnboundedSender<Reading>,
+}
+
+impl Recorder {
+    /// A recorder whose time begins now, and where its readings come out.
+    #[must_use]
+    pub fn new() -> (Self, mpsc::UnboundedReceiver<Reading>) {
+        let (readings, out) = mpsc::unbounded_channel();
+        (Self { start: Instant::now(), readings }, out)
+    }
+
+    /// The moment it is.
+    #[must_use]
+    pub fn now(&self) -> Moment {
+        Moment::after(self.start.elapsed())
+    }
+
+    /// Sends an observation made now. Once nobody listens any more it is let go.
+    pub fn note(&self, origin: Origin, what: Observation) {
+        let _ = self.readings.send(Reading { at: self.now(), origin, what });
+    }
+}

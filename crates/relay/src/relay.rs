@@ -1,0 +1,218 @@
+//! Puts the relay together: who listens, what is shared, and how it is told what to do.
+
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use moth_core::figure::Origin;
+use moth_core::reading::Observation;
+use moth_rtmp::StreamKey;
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::sync::{Notify, Semaphore, mpsc, watch};
+use tokio::time::{MissedTickBehavior, interval, timeout};
+
+use crate::backoff::Backoff;
+use crate::connection::{Dialer, Server};
+use crate::delivery::{Command, Delivery};
+use crate::exchange::{Exchange, Limits};
+use crate::intake::Intake;
+use crate::recorder::Recorder;
+
+/// How often the accounts are read.
+const ACCOUNTS_EACH: Duration = Duration::from_millis(100);
+/// Connections that may be open on the broadcaster's side at once; each may hold a few megabytes of
+/// unfinished messages, and only one can publish.
+const MOST_CONNECTIONS: usize = 4;
+/// Seeing off a broadcast takes at most this long when the program stops.
+const STOP: Duration = Duration::from_secs(5);
+
+/// A byte stream from a broadcaster, real or stand-in.
+pub trait ByteStream: AsyncRead + AsyncWrite + Send + Unpin {}
+impl<T: AsyncRead + AsyncWrite + Send + Unpin> ByteStream for T {}
+
+/// A connection on the broadcaster's side.
+pub struct Incoming {
+    /// Its bytes.
+    pub stream: Box<dyn ByteStream>,
+    /// Its other end, if it came over the network.
+    pub peer: Option<SocketAddr>,
+}
+
+/// What a relay needs to know.
+#[derive(Debug, Clone)]
+pub struct RelaySettings {
+    /// The application broadcasters publish to here.
+    pub app: String,
+    /// The servers, at least one; the first is used first.
+    pub servers: Vec<Server>,
+    /// The stream key at those servers.
+    pub key: StreamKey,
+    /// How much may wait.
+    pub limits: Limits,
+}
+
+/// Whether there is a broadcast.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Phase {
+    Idle,
+    OnAir,
+    /// The broadcaster is gone; its last frames are still being delivered.
+    Finishing,
+}
+
+/// What the broadcaster's side and the server's side share.
+pub(crate) struct Shared {
+    post: Mutex<Post>,
+    /// Something was offered.
+    pub offered: Notify,
+    pub phase: watch::Sender<Phase>,
+    /// The broadcaster's end of its connection.
+    pub peer: watch::Sender<Option<SocketAddr>>,
+}
+
+struct Post {
+    exchange: Exchange,
+    sent_bytes: u64,
+}
+
+/// The exchange, for as long as nothing waits.
+pub(crate) struct ExchangeGuard<'a>(MutexGuard<'a, Post>);
+
+impl std::ops::Deref for ExchangeGuard<'_> {
+    type Target = Exchange;
+    fn deref(&self) -> &Exchange {
+        &self.0.exchange
+    }
+}
+
+impl std::ops::DerefMut for ExchangeGuard<'_> {
+    fn deref_mut(&mut self) -> &mut Exchange {
+        &mut self.0.exchange
+    }
+}
+
+impl Shared {
+    fn lock(&self) -> MutexGuard<'_, Post> {
+        // Nothing that holds the lock can leave the accounts half changed, so a panic elsewhere is survived.
+        self.post.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(crate) fn exchange(&self) -> ExchangeGuard<'_> {
+        ExchangeGuard(self.lock())
+    }
+
+    /// Settles accounts; `settle` gives the bytes newly acknowledged.
+    pub(crate) fn with(&self, settle: impl FnOnce(&mut Exchange) -> u64) {
+        let mut post = self.lock();
+        post.sent_bytes += settle(&mut post.exchange);
+    }
+}
+
+/// The relay, before it runs.
+pub struct Relay {
+    shared: Arc<Shared>,
+    intake: Arc<Intake>,
+    delivery: Delivery,
+    recorder: Recorder,
+}
+
+/// Tells a running relay what to do.
+#[derive(Clone)]
+pub struct RelayHandle {
+    commands: mpsc::Sender<Command>,
+    shared: Arc<Shared>,
+}
+
+impl RelayHandle {
+    /// Moves the broadcast to another server. What came of it arrives as a reading.
+    pub async fn switch_server(&self, name: String) {
+        // The relay ends only when the program does; then there is nothing to move.
+        let _ = self.commands.send(Command::SwitchServer(name)).await;
+    }
+
+    /// The broadcaster's end of its connection, as it changes.
+    #[must_use]
+    pub fn broadcaster_peer(&self) -> watch::Receiver<Option<SocketAddr>> {
+        self.shared.peer.subscribe()
+    }
+
+    /// Ends the broadcast: sends what waits, within a few seconds, and closes the connection properly.
+    pub async fn finish(&self) {
+        self.shared.phase.send_if_modified(|phase| {
+            let on_air = *phase == Phase::OnAir;
+            if on_air {
+                *phase = Phase::Finishing;
+            }
+            on_air
+        });
+        let mut phase = self.shared.phase.subscribe();
+        let _ = timeout(STOP, phase.wait_for(|p| *p == Phase::Idle)).await;
+    }
+}
+
+impl Relay {
+    /// A relay and the handle to it. `None` without a server.
+    #[must_use]
+    pub fn new(settings: RelaySettings, dialer: Arc<dyn Dialer>, recorder: Recorder) -> Option<(Self, RelayHandle)> {
+        if settings.servers.is_empty() {
+            return None;
+        }
+        let post = Post { exchange: Exchange::new(settings.limits), sent_bytes: 0 };
+        let shared = Arc::new(Shared {
+            post: Mutex::new(post),
+            offered: Notify::new(),
+            phase: watch::Sender::new(Phase::Idle),
+            peer: watch::Sender::new(None),
+        });
+        let (commands, orders) = mpsc::channel(16);
+        let intake = Intake { shared: shared.clone(), recorder: recorder.clone(), app: settings.app };
+        let delivery = Delivery {
+            shared: shared.clone(),
+            dialer,
+            servers: settings.servers,
+            key: settings.key,
+            recorder: recorder.clone(),
+            commands: orders,
+            current: 0,
+            backoff: Backoff::default(),
+        };
+        let handle = RelayHandle { commands, shared: shared.clone() };
+        Some((Self { shared, intake: Arc::new(intake), delivery, recorder }, handle))
+    }
+
+    /// Relays until no more connections can come.
+    pub async fn run(self, mut incoming: mpsc::Receiver<Incoming>) {
+        let Self { shared, intake, delivery, recorder } = self;
+        let delivering = tokio::spawn(delivery.run());
+        let reporting = tokio::spawn(report(shared, recorder));
+        let places = Arc::new(Semaphore::new(MOST_CONNECTIONS));
+        while let Some(connection) = incoming.recv().await {
+            let Ok(place) = places.clone().try_acquire_owned() else {
+                tracing::warn!("too many connections on the broadcaster's side; one was turned away");
+                continue;
+            };
+            let intake = intake.clone();
+            tokio::spawn(async move {
+                intake.serve(connection).await;
+                drop(place);
+            });
+        }
+        reporting.abort();
+        delivering.abort();
+    }
+}
+
+/// Reads the accounts, whatever state the connection is in.
+async fn report(shared: Arc<Shared>, recorder: Recorder) {
+    let mut tick = interval(ACCOUNTS_EACH);
+    tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tick.tick().await;
+        let now = recorder.now();
+        let (accounts, queue, sent_bytes) = {
+            let post = shared.lock();
+            (post.exchange.accounts(), post.exchange.level(now), post.sent_bytes)
+        };
+        recorder.note(Origin::Measured, Observation::Relay { accounts, queue, sent_bytes });
+    }
+}

@@ -1,0 +1,129 @@
+//! What the platform tells of a TCP connection. The one seam to the platform in this crate.
+//!
+//! On Linux: `getsockopt(TCP_INFO)` (field offsets from the kernel's `include/uapi/linux/tcp.h`, which
+//! only ever grows at its end) and `ioctl(SIOCOUTQ)` (`tcp(7)`). Elsewhere nothing is told.
+
+#[cfg(target_os = "linux")]
+pub(crate) use linux::{figures, limit_unsent, unacknowledged_bytes};
+#[cfg(not(target_os = "linux"))]
+pub(crate) use other::{figures, limit_unsent, unacknowledged_bytes};
+
+#[cfg(target_os = "linux")]
+#[allow(unsafe_code)]
+mod linux {
+    use std::io;
+    use std::os::fd::{AsFd, AsRawFd};
+
+    use moth_core::rate::Bitrate;
+    use moth_core::reading::ConnectionFigures;
+
+    /// Bytes after `write_seq − snd_una`: written and not acknowledged.
+    pub(crate) fn unacknowledged_bytes(socket: &impl AsFd) -> Option<u64> {
+        let mut bytes: libc::c_int = 0;
+        // SAFETY: the descriptor is open for as long as `socket` is borrowed, and TIOCOUTQ (the same
+        // number as SIOCOUTQ) writes one int.
+        let result = unsafe { libc::ioctl(socket.as_fd().as_raw_fd(), libc::TIOCOUTQ, &raw mut bytes) };
+        if result == 0 { u64::try_from(bytes).ok() } else { None }
+    }
+
+    /// Keeps unsent bytes out of the kernel, so that what waits can be seen and dropped
+    /// (`TCP_NOTSENT_LOWAT`, `tcp(7)`).
+    pub(crate) fn limit_unsent(socket: &impl AsFd, bytes: u32) -> io::Result<()> {
+        let value = libc::c_int::try_from(bytes).unwrap_or(libc::c_int::MAX);
+        // SAFETY: the descriptor is open, and the option takes one int, whose address and size are given.
+        let result = unsafe {
+            libc::setsockopt(
+                socket.as_fd().as_raw_fd(),
+                libc::IPPROTO_TCP,
+                libc::TCP_NOTSENT_LOWAT,
+                (&raw const value).cast(),
+                size_of::<libc::c_int>() as libc::socklen_t,
+            )
+        };
+        if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+    }
+
+    /// The kernel's figures; a field an older kernel does not have is `None`.
+    pub(crate) fn figures(socket: &impl AsFd) -> ConnectionFigures {
+        let mut bytes = [0_u8; 512];
+        let mut length = bytes.len() as libc::socklen_t;
+        // SAFETY: the descriptor is open, and the kernel writes at most `length` bytes into `bytes`, telling how many.
+        let result = unsafe {
+            libc::getsockopt(
+                socket.as_fd().as_raw_fd(),
+                libc::IPPROTO_TCP,
+                libc::TCP_INFO,
+                bytes.as_mut_ptr().cast(),
+                &raw mut length,
+            )
+        };
+        let told = if result == 0 { bytes.get(..length as usize).unwrap_or_default() } else { &[] };
+        ConnectionFigures { unacknowledged_bytes: unacknowledged_bytes(socket), ..parse(told) }
+    }
+
+    fn parse(told: &[u8]) -> ConnectionFigures {
+        let u32_at = |at: usize| Some(u32::from_ne_bytes(told.get(at..at + 4)?.try_into().ok()?));
+        let u64_at = |at: usize| Some(u64::from_ne_bytes(told.get(at..at + 8)?.try_into().ok()?));
+        ConnectionFigures {
+            rtt_ms: u32_at(68).map(|us| f64::from(us) / 1000.0),
+            retransmits: u32_at(100).map(u64::from),
+            unsent_bytes: u32_at(144).map(u64::from),
+            delivery_rate: u64_at(160).map(|bytes| Bitrate::from_bps(bytes.saturating_mul(8))),
+            busy_us: u64_at(168),
+            receiver_limited_us: u64_at(176),
+            unacknowledged_bytes: None,
+        }
+    }
+
+    #[cfg(test)]
+    mod tests {
+        use super::*;
+        use std::io::{Read, Write};
+        use std::net::{TcpListener, TcpStream};
+
+        #[test]
+        fn the_kernel_tells_what_was_acknowledged_even_after_the_connection_is_lost() {
+            let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+            let mut client = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
+            let (mut server, _) = listener.accept().unwrap();
+            limit_unsent(&client, 16_384).unwrap();
+            client.write_all(&[7; 5000]).unwrap();
+            let mut got = [0; 5000];
+            server.read_exact(&mut got).unwrap();
+            let told = figures(&client);
+            assert!(told.rtt_ms.is_some_and(|ms| ms > 0.0 && ms < 1000.0));
+            assert_eq!(told.retransmits, Some(0));
+            assert!(told.busy_us.is_some() && told.receiver_limited_us.is_some());
+            assert_eq!(unacknowledged_bytes(&client), Some(0));
+            drop(server);
+            assert_eq!(client.read(&mut got).unwrap_or(0), 0);
+            assert_eq!(unacknowledged_bytes(&client), Some(0));
+        }
+
+        #[test]
+        fn an_older_kernels_shorter_answer_leaves_the_rest_unknown() {
+            let told = parse(&[1; 104]);
+            assert!(told.rtt_ms.is_some() && told.retransmits.is_some());
+            assert_eq!((told.unsent_bytes, told.busy_us, told.delivery_rate), (None, None, None));
+        }
+    }
+}
+
+#[cfg(not(target_os = "linux"))]
+mod other {
+    use std::io;
+
+    use moth_core::reading::ConnectionFigures;
+
+    pub(crate) fn unacknowledged_bytes<T>(_: &T) -> Option<u64> {
+        None
+    }
+
+    pub(crate) fn limit_unsent<T>(_: &T, _: u32) -> io::Result<()> {
+        Ok(())
+    }
+
+    pub(crate) fn figures<T>(_: &T) -> ConnectionFigures {
+        ConnectionFigures::default()
+    }
+}

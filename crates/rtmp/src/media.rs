@@ -1,0 +1,270 @@
+//! What the first bytes of a video or audio message say of it.
+//!
+//! Video: the FLV specification, version 10.1, annex E.4.3, and the extended header of Enhanced RTMP
+//! (a set top bit, then a packet type and a FourCC). Audio: annex E.4.2, and the extended header
+//! (sound format 9).
+
+/// The codec of a video message.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum VideoCodec {
+    /// H.264, by codec number 7 or FourCC `avc1`.
+    H264,
+    /// HEVC, FourCC `hvc1` (also the unofficial number 12).
+    Hevc,
+    /// AV1, FourCC `av01`.
+    Av1,
+    /// Another; passed through.
+    Other,
+}
+
+/// What a video message is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum VideoPart {
+    /// Decoder configuration: needed before any frame, not a frame itself.
+    Header,
+    /// A frame that needs no other.
+    Keyframe,
+    /// A frame that needs earlier ones.
+    Inter,
+    /// A frame that needs earlier ones and that no other frame needs.
+    Disposable,
+    /// End of sequence, a seek mark, colour metadata: passed through, not a frame.
+    Note,
+}
+
+impl VideoPart {
+    /// Whether it is a frame: something a viewer would see.
+    #[must_use]
+    pub fn is_frame(self) -> bool {
+        matches!(self, Self::Keyframe | Self::Inter | Self::Disposable)
+    }
+}
+
+/// A video message, as far as its first bytes tell.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct VideoTag {
+    /// How it is coded.
+    pub codec: VideoCodec,
+    /// What it is.
+    pub part: VideoPart,
+}
+
+impl VideoTag {
+    /// Reads a video message. Never fails: what cannot be understood is passed through as a note, or as
+    /// a frame if its frame type says so.
+    #[must_use]
+    pub fn parse(payload: &[u8]) -> Self {
+        let Some(&first) = payload.first() else {
+            return Self { codec: VideoCodec::Other, part: VideoPart::Note };
+        };
+        let frame = match first >> 4 & 0b111 {
+            1 | 4 => VideoPart::Keyframe,
+            2 => VideoPart::Inter,
+            3 => VideoPart::Disposable,
+            _ => return Self { codec: codec_of(first, payload), part: VideoPart::Note },
+        };
+        if first & 0x80 != 0 { Self::extended(first & 0x0f, frame, payload) } else { Self::legacy(first & 0x0f, frame, payload) }
+    }
+
+    fn extended(packet_type: u8, frame: VideoPart, payload: &[u8]) -> Self {
+        let part = match packet_type {
+            0 | 5 => VideoPart::Header,
+            // Coded frames, with or without a composition time; 6 is multitrack, whose tracks share a frame type.
+            1 | 3 | 6 => frame,
+            // A modifier before the real packet type: its header is walked over.
+            7 => return Self { codec: VideoCodec::Other, part: modified(frame, payload) },
+            _ => VideoPart::Note,
+        };
+        let codec = codec_of(0x80, payload);
+        // After packet type and FourCC comes a 3-byte composition time in type 1, none in type 3.
+        let units = match packet_type {
+            1 => payload.get(8..),
+            3 => payload.get(5..),
+            _ => None,
+        };
+        Self { codec, part: refine(codec, part, units) }
+    }
+
+    fn legacy(codec: u8, frame: VideoPart, payload: &[u8]) -> Self {
+        let codec = match codec {
+            7 => VideoCodec::H264,
+            12 => VideoCodec::Hevc,
+            // Codecs without a packet type byte: every message is a frame.
+            _ => return Self { codec: VideoCodec::Other, part: frame },
+        };
+        let part = match payload.get(1) {
+            Some(0) => VideoPart::Header,
+            Some(1) => frame,
+            _ => VideoPart::Note,
+        };
+        Self { codec, part: refine(codec, part, payload.get(5..)) }
+    }
+}
+
+fn codec_of(first: u8, payload: &[u8]) -> VideoCodec {
+    if first & 0x80 == 0 {
+        return match first & 0x0f {
+            7 => VideoCodec::H264,
+            12 => VideoCodec::Hevc,
+            _ => VideoCodec::Other,
+        };
+    }
+    match payload.get(1..5) {
+        Some(b"avc1") => VideoCodec::H264,
+        Some(b"hvc1") => VideoCodec::Hevc,
+        Some(b"av01") => VideoCodec::Av1,
+        _ => VideoCodec::Other,
+    }
+}
+
+/// Walks over modifiers (packet type 7): each is a size, that many bytes, and a byte with the modifier's
+/// type above the next packet type. Sizes are one less than meant; 255 says that two bytes follow.
+fn modified(frame: VideoPart, payload: &[u8]) -> VideoPart {
+    let mut rest = payload.get(1..).unwrap_or_default();
+    // A message has no use for more than a few; the bound keeps a hostile one cheap.
+    for _ in 0..8 {
+        let (size, skip) = match rest {
+            [255, a, b, ..] => (usize::from(u16::from_be_bytes([*a, *b])) + 1, 3),
+            [size, ..] => (usize::from(*size) + 1, 1),
+            [] => return VideoPart::Note,
+        };
+        let Some(&next) = rest.get(skip + size) else { return VideoPart::Note };
+        match next & 0x0f {
+            7 => rest = &rest[skip + size + 1..],
+            0 | 5 => return VideoPart::Header,
+            1 | 3 | 6 => return frame,
+            _ => return VideoPart::Note,
+        }
+    }
+    VideoPart::Note
+}
+
+/// H.264 says in each unit whether other frames refer to it (`nal_ref_idc`, ITU-T H.264, 7.4.1), which
+/// broadcasters rarely repeat in the frame type. HEVC's like mark holds only within a temporal layer, so
+/// nothing is concluded from it.
+fn refine(codec: VideoCodec, part: VideoPart, units: Option<&[u8]>) -> VideoPart {
+    if codec != VideoCodec::H264 || part != VideoPart::Inter {
+        return part;
+    }
+    let mut rest = units.unwrap_or_default();
+    let mut slices = false;
+    while let [a, b, c, d, header, ..] = *rest {
+        let size = u32::from_be_bytes([a, b, c, d]) as usize;
+        if (1..=5).contains(&(header & 0x1f)) {
+            slices = true;
+            if header & 0x60 != 0 {
+                return VideoPart::Inter;
+            }
+        }
+        match rest.get(4 + size..) {
+            Some(next) if size > 0 => rest = next,
+            _ => break,
+        }
+    }
+    if slices { VideoPart::Disposable } else { VideoPart::Inter }
+}
+
+/// What an audio message is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum AudioPart {
+    /// Decoder configuration: needed before any frame, not a frame itself.
+    Header,
+    /// One frame of sound.
+    Frame,
+    /// End of sequence, channel layout, nothing at all: passed through, not a frame.
+    Note,
+}
+
+impl AudioPart {
+    /// Reads an audio message. Never fails.
+    #[must_use]
+    pub fn parse(payload: &[u8]) -> Self {
+        match payload {
+            [] => Self::Note,
+            // AAC: the second byte tells configuration from frames.
+            [first, second, ..] if first >> 4 == 10 => {
+                if *second == 0 {
+                    Self::Header
+                } else {
+                    Self::Frame
+                }
+            }
+            [first] if first >> 4 == 10 => Self::Note,
+            [first, ..] if first >> 4 == 9 => match first & 0x0f {
+                0 => Self::Header,
+                1 | 5 | 7 => Self::Frame,
+                _ => Self::Note,
+            },
+            _ => Self::Frame,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn part(payload: &[u8]) -> (VideoCodec, VideoPart) {
+        let tag = VideoTag::parse(payload);
+        (tag.codec, tag.part)
+    }
+
+    /// An H.264 message holding one unit with the given header byte.
+    fn h264(first: u8, unit: u8) -> Vec<u8> {
+        vec![first, 1, 0, 0, 0, 0, 0, 0, 2, unit, 0xaa]
+    }
+
+    #[test]
+    fn h264_headers_keyframes_and_inter_frames_are_told_apart() {
+        assert_eq!(part(&[0x17, 0, 0, 0, 0, 1]), (VideoCodec::H264, VideoPart::Header));
+        assert_eq!(part(&h264(0x17, 0x65)), (VideoCodec::H264, VideoPart::Keyframe));
+        assert_eq!(part(&h264(0x27, 0x41)), (VideoCodec::H264, VideoPart::Inter));
+        assert_eq!(part(&[0x17, 2, 0, 0, 0]), (VideoCodec::H264, VideoPart::Note));
+    }
+
+    #[test]
+    fn a_frame_nothing_refers_to_is_disposable_even_if_only_its_unit_says_so() {
+        assert_eq!(part(&h264(0x27, 0x01)).1, VideoPart::Disposable);
+        let mut with_sei_first = vec![0x27, 1, 0, 0, 0, 0, 0, 0, 1, 0x06];
+        with_sei_first.extend([0, 0, 0, 1, 0x01]);
+        assert_eq!(part(&with_sei_first).1, VideoPart::Disposable);
+        let mut one_slice_referred_to = with_sei_first.clone();
+        one_slice_referred_to.extend([0, 0, 0, 1, 0x41]);
+        assert_eq!(part(&one_slice_referred_to).1, VideoPart::Inter);
+    }
+
+    #[test]
+    fn the_extended_header_is_read_for_each_codec() {
+        assert_eq!(part(b"\x90hvc1"), (VideoCodec::Hevc, VideoPart::Header));
+        assert_eq!(part(b"\x91hvc1\0\0\0rest"), (VideoCodec::Hevc, VideoPart::Keyframe));
+        assert_eq!(part(b"\xa3av01rest"), (VideoCodec::Av1, VideoPart::Inter));
+        assert_eq!(part(b"\xa3avc1\0\0\0\x01\x01"), (VideoCodec::H264, VideoPart::Disposable));
+        assert_eq!(part(b"\x94hvc1"), (VideoCodec::Hevc, VideoPart::Note));
+        assert_eq!(part(b"\x92av01"), (VideoCodec::Av1, VideoPart::Note));
+    }
+
+    #[test]
+    fn modifiers_are_walked_over() {
+        // One modifier of three bytes, then coded frames.
+        assert_eq!(part(&[0x97, 2, 1, 2, 3, 0x01, b'h', b'v', b'c', b'1']).1, VideoPart::Keyframe);
+        assert_eq!(part(&[0x97, 255, 0, 0, 9, 0x00]).1, VideoPart::Header);
+        assert_eq!(part(&[0x97, 200, 1]).1, VideoPart::Note);
+    }
+
+    #[test]
+    fn sound_headers_are_not_frames() {
+        assert_eq!(AudioPart::parse(&[0xaf, 0, 0x12, 0x10]), AudioPart::Header);
+        assert_eq!(AudioPart::parse(&[0xaf, 1, 1]), AudioPart::Frame);
+        assert_eq!(AudioPart::parse(&[0x2f, 1, 1]), AudioPart::Frame);
+        assert_eq!(AudioPart::parse(b"\x90Opus"), AudioPart::Header);
+        assert_eq!(AudioPart::parse(b"\x91Opus."), AudioPart::Frame);
+        assert_eq!(AudioPart::parse(&[]), AudioPart::Note);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_bytes_are_something(bytes in proptest::collection::vec(proptest::num::u8::ANY, 0..80)) {
+            let _ = (VideoTag::parse(&bytes), AudioPart::parse(&bytes));
+        }
+    }
+}

@@ -1,0 +1,127 @@
+//! A publisher and a receiver talk to each other, byte by byte.
+
+use bytes::{Bytes, BytesMut};
+use moth_rtmp::message::{Message, MessageKind, StreamTime};
+use moth_rtmp::session::{Publisher, PublisherEvent, Receiver, ReceiverEvent, RefuseCode, SessionError};
+use moth_rtmp::{Address, StreamKey};
+
+struct Pair {
+    publisher: Publisher,
+    receiver: Receiver,
+    step_bytes: usize,
+    to_publisher: BytesMut,
+    to_receiver: BytesMut,
+}
+
+#[derive(Default)]
+struct Seen {
+    publisher: Vec<PublisherEvent>,
+    receiver: Vec<ReceiverEvent>,
+}
+
+impl Pair {
+    fn new(step_bytes: usize) -> Self {
+        let address: Address = "rtmp://aldmoor.nocturne.example/live".parse().unwrap();
+        Self {
+            publisher: Publisher::new(address, StreamKey::new("comet-5150").unwrap()),
+            receiver: Receiver::default(),
+            step_bytes,
+            to_publisher: BytesMut::new(),
+            to_receiver: BytesMut::new(),
+        }
+    }
+
+    /// Carries bytes both ways until neither side has anything to say.
+    fn run(&mut self) -> Result<Seen, SessionError> {
+        let mut seen = Seen::default();
+        loop {
+            self.to_receiver.extend_from_slice(&self.publisher.take_output());
+            self.to_publisher.extend_from_slice(&self.receiver.take_output());
+            if self.to_publisher.is_empty() && self.to_receiver.is_empty() {
+                return Ok(seen);
+            }
+            let piece = self.to_receiver.split_to(self.step_bytes.min(self.to_receiver.len()));
+            self.receiver.feed(&piece);
+            while let Some(event) = self.receiver.poll()? {
+                seen.receiver.push(event);
+            }
+            let piece = self.to_publisher.split_to(self.step_bytes.min(self.to_publisher.len()));
+            self.publisher.feed(&piece);
+            while let Some(event) = self.publisher.poll()? {
+                seen.publisher.push(event);
+            }
+        }
+    }
+
+    fn publishing(step_bytes: usize) -> Self {
+        let mut pair = Self::new(step_bytes);
+        let seen = pair.run().unwrap();
+        let [ReceiverEvent::PublishRequested { app, key }] = &seen.receiver[..] else { panic!("{:?}", seen.receiver) };
+        assert_eq!((app.as_str(), key.as_ref().unwrap().expose()), ("live", "comet-5150"));
+        pair.receiver.accept();
+        assert_eq!(pair.run().unwrap().publisher, [PublisherEvent::Ready]);
+        pair
+    }
+}
+
+fn video(time_ms: u32, bytes: usize) -> Message {
+    let payload: Bytes = (0..bytes).map(|i| (i % 251) as u8).collect();
+    Message { kind: MessageKind::Video, time: StreamTime(time_ms), stream_id: 1, payload }
+}
+
+#[test]
+fn what_is_published_arrives_byte_for_byte_however_it_is_split() {
+    for step_bytes in [1, 13, 4096, 1 << 20] {
+        let mut pair = Pair::publishing(step_bytes);
+        let sent = [video(0, 9000), video(17, 1), video(33, 0), video(0x0100_0010, 5000), video(0x0100_0021, 5000)];
+        for message in &sent {
+            pair.publisher.send(message);
+        }
+        let seen = pair.run().unwrap();
+        let arrived: Vec<_> = seen.receiver.into_iter().map(|e| if let ReceiverEvent::Media(m) = e { m } else { panic!() }).collect();
+        assert_eq!(arrived, sent);
+        pair.publisher.finish();
+        assert!(matches!(pair.run().unwrap().receiver[..], [ReceiverEvent::Ended]));
+    }
+}
+
+#[test]
+fn a_refusal_says_why_and_never_quotes_the_key() {
+    let mut pair = Pair::new(500);
+    pair.run().unwrap();
+    pair.receiver.refuse(RefuseCode::BadName, "comet-5150 is taken by another broadcaster");
+    let error = pair.run().err().unwrap();
+    assert_eq!(
+        error.to_string(),
+        "refused by the server: [stream key] is taken by another broadcaster (NetStream.Publish.BadName)"
+    );
+}
+
+#[test]
+fn an_acknowledgement_follows_each_window() {
+    let mut pair = Pair::publishing(4096);
+    let window = Message::control(MessageKind::WindowAckSize, 10_000_u32.to_be_bytes().to_vec());
+    let mut chunks = BytesMut::new();
+    moth_rtmp::chunk::ChunkWriter::default().write(2, &window, &mut chunks);
+    pair.receiver.feed(&chunks);
+    pair.publisher.send(&video(0, 25_000));
+    pair.receiver.feed(&pair.publisher.take_output());
+    assert!(matches!(pair.receiver.poll(), Ok(Some(ReceiverEvent::Media(_)))));
+    let answer = pair.receiver.take_output();
+    let count = u32::from_be_bytes(answer[answer.len() - 4..].try_into().unwrap());
+    assert!(count > 25_000, "the last thing said is how much came: {count}");
+}
+
+#[test]
+fn commands_out_of_turn_are_errors() {
+    let mut receiver = Receiver::default();
+    let mut hello = BytesMut::new();
+    moth_rtmp::handshake::Handshake::client(&mut hello);
+    hello.extend_from_slice(&[0; 1536]);
+    let mut payload = BytesMut::new();
+    moth_rtmp::amf0::Value::from("publish").encode(&mut payload);
+    let message = Message { kind: MessageKind::Command, time: StreamTime(0), stream_id: 0, payload: payload.freeze() };
+    moth_rtmp::chunk::ChunkWriter::default().write(3, &message, &mut hello);
+    receiver.feed(&hello);
+    assert!(matches!(receiver.poll(), Err(SessionError::Protocol(why)) if why.contains("publish")));
+}
