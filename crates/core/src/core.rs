@@ -19,6 +19,10 @@ use crate::window::{Gauge, Trail};
 
 /// The most marks kept; the oldest go first. A whole evening of changes is a few dozen.
 const MARKS: usize = 500;
+/// A load reading covers a loss if it was made this long after the loss began.
+const COVERS: Duration = Duration::from_millis(500);
+/// With no such reading, a suspicion waits no longer than this.
+const PATIENCE: Duration = Duration::from_millis(1800);
 /// A gauge's newest value older than this is no longer shown.
 const STALE: Duration = Duration::from_secs(4);
 
@@ -75,6 +79,10 @@ struct Change {
 struct Counted {
     offered: Trail,
     dropped: Trail,
+    /// When the present run of losses began: no loss in [`CLEAR`] before it.
+    skipped_since: Option<Moment>,
+    lagged_since: Option<Moment>,
+    machine_at: Option<Moment>,
     skipped_inferred: Trail,
     skipped_reported: Trail,
     lagged: Trail,
@@ -159,6 +167,21 @@ impl Core {
             Observation::Acted { action, failed } => self.acted(action, failed.as_deref()),
             Observation::Remark { text } => self.mark(text.clone(), false),
         }
+        self.follow_losses();
+    }
+
+    /// Notes where a run of losses begins and ends.
+    fn follow_losses(&mut self) {
+        let now = self.now;
+        let run = |since: Option<Moment>, losing: bool| if losing { since.or(Some(now)) } else { None };
+        self.counted.skipped_since = run(self.counted.skipped_since, self.counted.skipped().0.within(now, CLEAR) > 0.0);
+        self.counted.lagged_since = run(self.counted.lagged_since, self.counted.lagged.within(now, CLEAR) > 0.0);
+    }
+
+    /// Whether the machine's load is known for a run of losses that began then, or not worth waiting for.
+    fn load_known(&self, now: Moment, since: Option<Moment>) -> bool {
+        let (Some(since), Some(read)) = (since, self.counted.machine_at) else { return true };
+        read.since(since) >= COVERS || now.since(since) >= PATIENCE
     }
 
     /// Lets time pass, second by second, so that the history has no holes.
@@ -296,6 +319,7 @@ impl Core {
                 gauge.set(at, value.clamp(0.0, 1.0));
             }
         };
+        self.counted.machine_at = Some(at);
         set(&mut self.counted.cpu, load.cpu);
         set(&mut self.counted.broadcaster_cpu, load.broadcaster_cpu);
         set(&mut self.counted.gpu_render, load.gpu_render);
@@ -393,6 +417,8 @@ impl Core {
             dropped_clear: counted.dropped.within(now, CLEAR),
             skipped_clear: skipped.within(now, CLEAR),
             lagged_clear: counted.lagged.within(now, CLEAR),
+            skipped_load_known: self.load_known(now, counted.skipped_since),
+            lagged_load_known: self.load_known(now, counted.lagged_since),
             due: counted.offered.within(now, NOW) + skipped.within(now, NOW),
             asked: Bitrate::of(asked, RATES),
             asked_video: Bitrate::of(video, RATES),
@@ -404,11 +430,11 @@ impl Core {
             rtt_floor_ms: self.link.rtt_floor_ms,
             retransmits: counted.retransmits.is_known().then(|| counted.retransmits.within(now, NOW)),
             receiver_limited: (share > 0.0).then(|| (counted.receiver_limited_us.within(now, NOW) / share).min(1.0)),
-            cpu: counted.cpu.mean(now, NOW),
-            broadcaster_cpu: counted.broadcaster_cpu.mean(now, NOW),
+            cpu: counted.cpu.latest(now, STALE),
+            broadcaster_cpu: counted.broadcaster_cpu.latest(now, STALE),
             busiest_other: self.machine.busiest_other.clone(),
-            gpu_render: counted.gpu_render.mean(now, NOW),
-            gpu_encode: counted.gpu_encode.mean(now, NOW),
+            gpu_render: counted.gpu_render.latest(now, STALE),
+            gpu_encode: counted.gpu_encode.latest(now, STALE),
             render_ms: counted.render_ms.latest(now, STALE),
             encode_ms: counted.encode_ms.latest(now, STALE),
         }

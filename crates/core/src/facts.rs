@@ -50,6 +50,10 @@ pub struct Facts {
     pub skipped_clear: f64,
     /// The same over [`CLEAR`].
     pub lagged_clear: f64,
+    /// The machine's load is known for the time in which frames were skipped, or is not worth waiting for.
+    pub skipped_load_known: bool,
+    /// The same for lagged frames.
+    pub lagged_load_known: bool,
     /// Video frames due within [`NOW`]: offered and skipped.
     pub due: f64,
 
@@ -75,15 +79,15 @@ pub struct Facts {
     /// Share of the busy time within [`NOW`] that the receiver's window held up.
     pub receiver_limited: Option<f64>,
 
-    /// Share of all cores in use, over [`NOW`].
+    /// Share of all cores in use, newest.
     pub cpu: Option<f64>,
     /// Share of all cores the broadcaster uses.
     pub broadcaster_cpu: Option<f64>,
     /// The busiest other program and its share of all cores.
     pub busiest_other: Option<(String, f64)>,
-    /// Share of the GPU's rendering engine in use, over [`NOW`].
+    /// Share of the GPU's rendering engine in use, newest.
     pub gpu_render: Option<f64>,
-    /// Share of the GPU's encoder block in use, over [`NOW`].
+    /// Share of the GPU's encoder block in use, newest.
     pub gpu_encode: Option<f64>,
     /// Mean render time lately, in milliseconds.
     pub render_ms: Option<f64>,

@@ -114,12 +114,13 @@ pub struct Suspect {
 /// A candidate cause while evidence is gathered.
 struct Case {
     cause: Cause,
+    lead: f64,
     evidence: Vec<Evidence>,
 }
 
 impl Case {
     fn new(cause: Cause) -> Self {
-        Self { cause, evidence: Vec::new() }
+        Self { cause, lead: 0.0, evidence: Vec::new() }
     }
 
     /// Adds a sign, if there is one.
@@ -128,29 +129,48 @@ impl Case {
     }
 
     fn bans(&self) -> f64 {
-        self.evidence.iter().map(|e| e.bans).sum()
+        self.lead + self.evidence.iter().map(|e| e.bans).sum::<f64>()
     }
 }
 
+/// A cause already in the verdict starts with this lead, in bans, so that a figure that wavers about a
+/// threshold does not make the verdict waver with it.
+const HELD_LEAD: f64 = 0.8;
+
 /// The likeliest of several cases and how likely it is among them; none if even that has no sign for it.
-fn likeliest(cases: Vec<Case>) -> Option<(Case, f64)> {
+fn likeliest(mut cases: Vec<Case>, held: &Held) -> Option<(Case, f64)> {
+    for case in cases.iter_mut().filter(|case| held.has_cause(case.cause)) {
+        case.lead = HELD_LEAD;
+    }
     let odds = |case: &Case| 10_f64.powf(case.bans());
     let all: f64 = cases.iter().map(&odds).sum();
-    let best = cases.into_iter().max_by(|a, b| a.bans().total_cmp(&b.bans()))?;
+    let mut best = cases.into_iter().max_by(|a, b| a.bans().total_cmp(&b.bans()))?;
     if best.bans() <= 0.0 {
         return None;
     }
-    let mut best = best;
     best.evidence.sort_by(|a, b| b.bans.abs().total_cmp(&a.bans.abs()));
     // The share among the cases, tempered by the odds that it is any of them at all.
     let share = odds(&best) / all * (odds(&best) / (1.0 + odds(&best)));
     Some((best, share))
 }
 
-/// Every suspect these facts give rise to, the most harmful first. `held` are the faults already in the
-/// verdict: they stay suspects until their losses have ended.
+/// What is already in the verdict: it stays until its losses have ended.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Held(pub Vec<(Fault, Option<Cause>)>);
+
+impl Held {
+    fn has(&self, fault: Fault) -> bool {
+        self.0.iter().any(|(held, _)| *held == fault)
+    }
+
+    fn has_cause(&self, cause: Cause) -> bool {
+        self.0.iter().any(|(_, held)| *held == Some(cause))
+    }
+}
+
+/// Every suspect these facts give rise to, the most harmful first.
 #[must_use]
-pub fn suspects(facts: &Facts, held: &[Fault]) -> Vec<Suspect> {
+pub fn suspects(facts: &Facts, held: &Held) -> Vec<Suspect> {
     if !facts.broadcasting {
         return Vec::new();
     }

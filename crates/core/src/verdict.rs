@@ -6,7 +6,7 @@ use crate::facts::Facts;
 use crate::figure::Origin;
 use crate::moment::Moment;
 use crate::proposal::Proposal;
-use crate::suspects::{Cause, Evidence, Fault, Suspect, suspects};
+use crate::suspects::{Cause, Evidence, Fault, Held, Suspect, suspects};
 
 /// What is at fault, and why.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -32,14 +32,13 @@ pub struct Verdict {
 /// Keeps the verdict from one moment to the next.
 #[derive(Debug, Clone)]
 pub(crate) struct Judge {
-    held: Vec<Fault>,
-    cause: Option<Cause>,
+    held: Held,
     since: Moment,
 }
 
 impl Default for Judge {
     fn default() -> Self {
-        Self { held: Vec::new(), cause: None, since: Moment::START }
+        Self { held: Held::default(), since: Moment::START }
     }
 }
 
@@ -49,11 +48,10 @@ impl Judge {
         let suspects = suspects(facts, &self.held);
         let fault = suspects.first().map_or(Fault::None, |s| s.fault);
         let cause = suspects.first().and_then(|s| s.cause);
-        if fault != self.held.first().copied().unwrap_or(Fault::None) || cause != self.cause {
+        if (fault, cause) != self.held.0.first().copied().unwrap_or((Fault::None, None)) {
             self.since = now;
         }
-        self.held = suspects.iter().map(|s| s.fault).collect();
-        self.cause = cause;
+        self.held = Held(suspects.iter().map(|s| (s.fault, s.cause)).collect());
         let first = suspects.first().cloned();
         match first {
             Some(suspect) => Verdict {

@@ -54,7 +54,7 @@ enum Ending {
     /// The connection was lost.
     Lost(LineError),
     /// Another connection takes over.
-    Moved(usize, Line),
+    Moved(usize, Box<Line>),
 }
 
 impl Delivery {
@@ -125,14 +125,13 @@ impl Delivery {
     async fn broadcast(&mut self) {
         self.backoff.reset();
         loop {
-            let Some(line) = self.connect().await else { return };
-            let mut line = line;
+            let Some(mut line) = self.connect().await else { return };
             loop {
                 let since = Instant::now();
                 match self.pump(&mut line).await {
                     Ending::Finished => return,
                     Ending::Moved(index, next) => {
-                        let before = std::mem::replace(&mut line, next);
+                        let before = std::mem::replace(&mut line, *next);
                         tokio::spawn(retire(before, self.shared.clone()));
                         self.shared.exchange().begin_again();
                         self.current = index;
@@ -169,40 +168,31 @@ impl Delivery {
             let attempt = async move { Line::establish(&*dialer, server, key).await };
             tokio::pin!(attempt);
             let mut phase = self.shared.phase.subscribe();
-            let outcome = loop {
-                tokio::select! {
-                    biased;
-                    outcome = &mut attempt => break Some(outcome),
-                    command = self.commands.recv() => match command {
-                        Some(Command::SwitchServer(name)) => {
-                            self.choose(&name);
-                            break None;
-                        }
-                        None => return None,
-                    },
-                    () = off_air(&mut phase) => {
-                        // A broadcast too short to be connected: what it left may still be delivered.
-                        return match timeout_at(Instant::now() + FINISH, attempt).await {
-                            Ok(Ok(line)) => {
-                                self.link(LinkChange::Up { server: line.server.name.clone() });
-                                Some(line)
-                            }
-                            _ => None,
-                        };
-                    },
+            let outcome = tokio::select! {
+                biased;
+                outcome = &mut attempt => outcome,
+                command = self.commands.recv() => {
+                    let Some(Command::SwitchServer(name)) = command else { return None };
+                    self.choose(&name);
+                    continue;
+                }
+                () = off_air(&mut phase) => {
+                    // A broadcast too short to be connected: what it left may still be delivered.
+                    let Ok(Ok(line)) = timeout_at(Instant::now() + FINISH, attempt).await else { return None };
+                    Ok(line)
                 }
             };
             match outcome {
-                Some(Ok(line)) => {
+                Ok(line) => {
                     self.link(LinkChange::Up { server: line.server.name.clone() });
                     return Some(line);
                 }
-                Some(Err(error)) => {
-                    if !self.pause(error).await {
+                Err(error) => {
+                    let again = self.pause(error).await;
+                    if !again {
                         return None;
                     }
                 }
-                None => {}
             }
         }
     }
@@ -241,15 +231,13 @@ impl Delivery {
             if let Some((index, next)) = ready.take() {
                 // The old connection goes on until there is a keyframe for the new one to begin with.
                 if self.shared.exchange().could_begin() {
-                    return Ending::Moved(index, next);
+                    return Ending::Moved(index, Box::new(next));
                 }
                 ready = Some((index, next));
             }
             self.fill(line);
-            if let Some(by) = finish_by {
-                if self.shared.exchange().is_empty() || Instant::now() >= by {
-                    return self.see_off(line).await;
-                }
+            if finish_by.is_some_and(|by| self.shared.exchange().is_empty() || Instant::now() >= by) {
+                return self.see_off(line).await;
             }
             let outcome = tokio::select! {
                 biased;

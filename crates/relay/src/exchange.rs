@@ -17,8 +17,8 @@ use moth_rtmp::message::{Message, MessageKind, StreamTime};
 /// How much may wait.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Limits {
-    /// When the oldest frame has waited this long, in milliseconds, frames are dropped. What can only be
-    /// dropped at the price of a frozen picture may wait twice as long.
+    /// When a frame that depends on others has waited this long, in milliseconds, frames are dropped.
+    /// Keyframes and sound may wait twice as long, nothing longer.
     pub queue_ms: u64,
     /// Never more than this many bytes wait.
     pub queue_bytes: usize,
@@ -84,6 +84,10 @@ impl Role {
             }
             _ => Self::Note,
         }
+    }
+
+    fn is_frame(self) -> bool {
+        self.is_video_frame() || self == Self::Audio
     }
 
     fn is_video_frame(self) -> bool {
@@ -181,6 +185,7 @@ impl Exchange {
             Role::Keyframe => self.gap = false,
             role if role.depends() && self.gap => {
                 self.give_up(role);
+                self.trim(now);
                 return;
             }
             _ => {}
@@ -244,13 +249,24 @@ impl Exchange {
         self.has_video = false;
     }
 
-    fn age_ms(&self, now: Moment) -> u64 {
-        let oldest = self.queue.iter().find(|item| !matches!(item.role, Role::Header(_) | Role::Note));
+    /// How long the oldest waiting frame of some roles has waited.
+    fn age_of(&self, now: Moment, wanted: impl Fn(Role) -> bool) -> u64 {
+        let oldest = self.queue.iter().find(|item| wanted(item.role));
         oldest.map_or(0, |item| u64::try_from(now.since(item.came).as_millis()).unwrap_or(u64::MAX))
     }
 
+    fn age_ms(&self, now: Moment) -> u64 {
+        self.age_of(now, Role::is_frame)
+    }
+
+    fn has_too_many_bytes(&self) -> bool {
+        self.queued_bytes > self.limits.queue_bytes
+    }
+
+    /// Whether dependent frames should go. How long a keyframe or sound has waited does not count here:
+    /// that could not be mended by dropping others.
     fn is_over(&self, now: Moment) -> bool {
-        self.queued_bytes > self.limits.queue_bytes || self.age_ms(now) > self.limits.queue_ms
+        self.has_too_many_bytes() || self.age_of(now, Role::depends) > self.limits.queue_ms
     }
 
     /// Takes an item out of the queue; a header is in force from then on.
@@ -289,46 +305,53 @@ impl Exchange {
                 break;
             }
         }
-        if !self.is_over(now) {
-            return;
-        }
         // What is left of dependent frames has no keyframe behind it. Without the newest of them the rest
         // still decodes, so the group is cut short at its end, and the line goes on being used.
-        if self.position(Role::depends).is_some() {
-            self.gap = true;
-            if let Some(last) = self.queue.iter().rposition(|item| item.role.depends()) {
-                self.remove_frame(last);
-            }
-            while self.queued_bytes > self.limits.queue_bytes {
-                let Some(last) = self.queue.iter().rposition(|item| item.role.depends()) else { break };
-                self.remove_frame(last);
-            }
-            if self.age_ms(now) <= 2 * self.limits.queue_ms && self.queued_bytes <= self.limits.queue_bytes {
-                return;
-            }
-            while let Some(index) = self.position(Role::depends) {
-                self.remove_frame(index);
-            }
+        if self.is_over(now) && self.drop_newest_dependent() {
+            while self.has_too_many_bytes() && self.drop_newest_dependent() {}
         }
-        while self.is_over(now) && self.queue.iter().filter(|item| item.role == Role::Keyframe).count() > 1 {
+        // Nothing waits twice as long as the limit.
+        while self.age_ms(now) > 2 * self.limits.queue_ms {
+            self.drop_oldest_frame();
+        }
+        // Keyframes and sound are all that is left, and they are too many: the oldest keyframes, then
+        // the oldest sound, then whatever there is.
+        while self.has_too_many_bytes() && self.queue.iter().filter(|item| item.role == Role::Keyframe).count() > 1 {
             let Some(index) = self.position(|role| role == Role::Keyframe) else { break };
             self.remove_frame(index);
         }
-        while self.is_over(now) {
+        while self.has_too_many_bytes() {
             let Some(index) = self.position(|role| role == Role::Audio) else { break };
             self.remove_frame(index);
         }
-        while self.is_over(now) {
-            let Some(index) = self.position(Role::is_video_frame) else { break };
-            self.remove_frame(index);
-            self.gap = true;
+        while self.has_too_many_bytes() && !self.queue.is_empty() {
+            self.drop_oldest_frame();
         }
-        // Headers and notes alone never fill the queue in an honest stream; a flood of them is cut too.
-        while self.queued_bytes > self.limits.queue_bytes {
-            if self.remove(0).is_none() {
-                break;
+    }
+
+    /// Cuts the last group short by a frame; `false` if it has no frame to lose.
+    fn drop_newest_dependent(&mut self) -> bool {
+        let Some(last) = self.queue.iter().rposition(|item| item.role.depends()) else { return false };
+        self.remove_frame(last);
+        self.gap = true;
+        true
+    }
+
+    /// Drops the oldest frame and what depends on it; a header or note only if there is no frame.
+    fn drop_oldest_frame(&mut self) {
+        let index = self.position(Role::is_frame).unwrap_or(0);
+        let Some(role) = self.queue.get(index).map(|item| item.role) else { return };
+        self.remove_frame(index);
+        if !matches!(role, Role::Keyframe | Role::Inter) {
+            return;
+        }
+        while let Some(next) = self.queue.iter().skip(index).position(|item| item.role.is_video_frame()) {
+            if self.queue[index + next].role == Role::Keyframe {
+                return;
             }
+            self.remove_frame(index + next);
         }
+        self.gap = true;
     }
 
     /// Drops the dependent frames before the first keyframe that has any before it.

@@ -75,6 +75,8 @@ impl Intake {
                             return Err(IntakeError::Refused(why));
                         }
                     },
+                    // The moth is stopping: what comes now could not be delivered any more.
+                    Ok(Some(ReceiverEvent::Media(_))) if *self.shared.phase.borrow() != Phase::OnAir => return Ok(()),
                     Ok(Some(ReceiverEvent::Media(message))) => self.take(message),
                     Ok(Some(ReceiverEvent::Ended)) => return Ok(()),
                     Err(error) => {

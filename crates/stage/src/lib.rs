@@ -1,1 +1,19 @@
-//! stub
+//! The stand-ins: a broadcaster, ingest servers, the line to them, and a machine, all made up.
+//!
+//! They speak real RTMP through the real relay, so that the demo and the tests run the code that real
+//! broadcasts run; only the wires are made of memory. What happens when is written in an *evening*, a
+//! small file. Everything runs on tokio's clock, real or paused, and on seeds.
+
+mod broadcaster;
+mod conditions;
+mod evening;
+mod ingest;
+mod machine;
+mod noise;
+mod theatre;
+mod uplink;
+
+pub use broadcaster::{BroadcasterControl, StandInBroadcaster};
+pub use evening::{Evening, EveningError, Expectation, shipped};
+pub use ingest::Received;
+pub use theatre::Theatre;

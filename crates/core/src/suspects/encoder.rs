@@ -1,6 +1,6 @@
 //! Skipped frames: a picture came before the last one was encoded.
 
-use super::{Case, Cause, Fault, Suspect, frames_lost, likeliest, percent};
+use super::{Case, Cause, Fault, Held, Suspect, frames_lost, likeliest, percent};
 use crate::facts::Facts;
 use crate::figure::Origin;
 use crate::proposal::{Action, Proposal};
@@ -12,9 +12,9 @@ const CPU_FULL: f64 = 0.9;
 /// Another program that takes this share of all cores is worth naming.
 const HOG: f64 = 0.25;
 
-pub(super) fn suspect(facts: &Facts, held: &[Fault]) -> Option<Suspect> {
-    let lingering = held.contains(&Fault::Encoder) && facts.skipped_clear > 0.0;
-    if facts.skipped < ALARM_FRAMES && !lingering {
+pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
+    let lingering = held.has(Fault::Encoder) && facts.skipped_clear > 0.0;
+    if facts.skipped < ALARM_FRAMES && !lingering || !facts.skipped_load_known {
         return None;
     }
     let mut preset = Case::new(Cause::PresetHeavy);
@@ -42,7 +42,7 @@ pub(super) fn suspect(facts: &Facts, held: &[Fault]) -> Option<Suspect> {
     }
 
     let loss = format!("{} skipped", frames_lost(facts.skipped));
-    let (cause, confidence, sentence, evidence) = match likeliest(vec![preset, starved]) {
+    let (cause, confidence, sentence, evidence) = match likeliest(vec![preset, starved], held) {
         Some((case, share)) => {
             let sentence = match (case.cause, &facts.busiest_other) {
                 (Cause::CpuStarved, Some((name, taken))) => {

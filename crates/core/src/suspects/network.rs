@@ -5,7 +5,7 @@
 //! busy time. A server that reads too slowly (3 Mb/s): the round trip stays under 10 ms, the window holds
 //! up 92–99 %, nothing is sent again.
 
-use super::{Case, Cause, Fault, Suspect, frames_lost, likeliest, percent};
+use super::{Case, Cause, Fault, Held, Suspect, frames_lost, likeliest, percent};
 use crate::facts::Facts;
 use crate::figure::Origin;
 use crate::proposal::{Action, Proposal};
@@ -25,14 +25,14 @@ const USE_OF_LINE: f64 = 0.78;
 /// No proposal goes below this; a picture at less helps nobody.
 const LOWEST: Bitrate = Bitrate::from_kbps(300);
 
-pub(super) fn suspect(facts: &Facts, held: &[Fault]) -> Option<Suspect> {
+pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     if !facts.link_up && (facts.link_was_up || facts.link_down_s > CONNECTING_S) {
         return Some(away(facts));
     }
-    let held = held.contains(&Fault::Network);
+    let is_held = held.has(Fault::Network);
     let losing = facts.dropped > 0.0;
     let about_to = facts.queue_share() > QUEUE_ALARM && facts.queue_growth > 100.0;
-    let lingering = held && (facts.dropped_clear > 0.0 || facts.queue_share() > 0.25);
+    let lingering = is_held && (facts.dropped_clear > 0.0 || facts.queue_share() > 0.25);
     if !(losing || about_to || lingering) {
         return None;
     }
@@ -66,7 +66,7 @@ pub(super) fn suspect(facts: &Facts, held: &[Fault]) -> Option<Suspect> {
         server.sign(Origin::Measured, 0.3, text);
     }
 
-    let told = likeliest(vec![line, server]);
+    let told = likeliest(vec![line, server], held);
     // The drops are the moth's own doing and so certain; a queue that only grows may yet recover.
     let fault_sure = if facts.dropped_clear > 0.0 { 0.99 } else { 0.85 };
     let carried = facts.sent;

@@ -1,7 +1,7 @@
 //! Lagged frames: the scene was not ready in time, so the last picture is shown again.
 
 use super::encoder::by_hand;
-use super::{Case, Cause, Fault, Suspect, frames_lost, likeliest, percent};
+use super::{Case, Cause, Fault, Held, Suspect, frames_lost, likeliest, percent};
 use crate::facts::Facts;
 use crate::figure::Origin;
 
@@ -10,10 +10,10 @@ const ALARM_FRAMES: f64 = 3.0;
 /// A GPU this busy has nothing left, as a share of its rendering engine.
 const GPU_FULL: f64 = 0.95;
 
-pub(super) fn suspect(facts: &Facts, held: &[Fault]) -> Option<Suspect> {
+pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     let lagged = facts.lagged?;
-    let lingering = held.contains(&Fault::Rendering) && facts.lagged_clear > 0.0;
-    if lagged < ALARM_FRAMES && !lingering {
+    let lingering = held.has(Fault::Rendering) && facts.lagged_clear > 0.0;
+    if lagged < ALARM_FRAMES && !lingering || !facts.lagged_load_known {
         return None;
     }
     let mut gpu = Case::new(Cause::GpuSaturated);
@@ -32,7 +32,7 @@ pub(super) fn suspect(facts: &Facts, held: &[Fault]) -> Option<Suspect> {
     }
 
     let loss = format!("{} lagged", frames_lost(lagged));
-    let (cause, confidence, sentence, evidence) = match likeliest(vec![gpu, scene]) {
+    let (cause, confidence, sentence, evidence) = match likeliest(vec![gpu, scene], held) {
         Some((case, share)) => {
             let sentence = match case.cause {
                 Cause::GpuSaturated => format!(

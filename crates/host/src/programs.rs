@@ -1,0 +1,54 @@
+//! CPU time by program (`proc_pid_stat(5)`).
+
+use std::collections::HashMap;
+use std::path::Path;
+
+use procfs_core::FromRead;
+use procfs_core::process::Stat;
+
+use crate::socket_owner::processes;
+
+/// A process at one look.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Program {
+    pub name: String,
+    /// Ticks used so far, by all its threads.
+    pub ticks: u64,
+    /// When it began: a number used again is another process.
+    began: u64,
+}
+
+pub(crate) fn program(proc: &Path, pid: i32) -> Option<Program> {
+    let stat = Stat::from_file(proc.join(pid.to_string()).join("stat")).ok()?;
+    Some(Program { name: stat.comm, ticks: stat.utime + stat.stime, began: stat.starttime })
+}
+
+/// Finds the busiest program between two looks.
+#[derive(Debug, Default)]
+pub(crate) struct Programs {
+    before: HashMap<i32, Program>,
+}
+
+impl Programs {
+    /// The busiest program but for some, and the ticks it used since the last look. Processes of one name
+    /// count together: a build or a browser is many.
+    pub(crate) fn look(&mut self, proc: &Path, but: &[i32]) -> Option<(String, u64)> {
+        let now: HashMap<i32, Program> = processes(proc).filter_map(|pid| Some((pid, program(proc, pid)?))).collect();
+        let mut used: HashMap<&str, u64> = HashMap::new();
+        for (pid, program) in now.iter().filter(|(pid, _)| !but.contains(pid)) {
+            let before = self.before.get(pid).filter(|b| b.began == program.began).map(|b| b.ticks);
+            if let Some(before) = before {
+                *used.entry(&program.name).or_default() += program.ticks.saturating_sub(before);
+            }
+        }
+        let busiest = used.into_iter().filter(|(_, ticks)| *ticks > 0).max_by_key(|(name, ticks)| (*ticks, std::cmp::Reverse(*name)));
+        let found = busiest.map(|(name, ticks)| (name.to_owned(), ticks));
+        self.before = now;
+        found
+    }
+
+    /// Forgets the last look: the next one has nothing to compare with.
+    pub(crate) fn forget(&mut self) {
+        self.before.clear();
+    }
+}

@@ -1,0 +1,303 @@
+//! The stand-in broadcaster: renders, encodes and publishes frames that are made up but well formed.
+
+use std::io;
+use std::time::Duration;
+
+use bytes::{BufMut, BytesMut};
+use moth_core::figure::Origin;
+use moth_core::rate::Bitrate;
+use moth_core::reading::{BroadcasterCounters, Observation, StreamFacts};
+use moth_relay::Recorder;
+use moth_rtmp::amf0::{self, Value};
+use moth_rtmp::message::{Message, MessageKind, StreamTime};
+use moth_rtmp::session::Publisher;
+use moth_rtmp::{Address, StreamKey};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
+use tokio::sync::watch;
+use tokio::time::{Instant, sleep_until, timeout_at};
+
+use crate::conditions::Conditions;
+use crate::noise::Noise;
+
+/// Seconds between keyframes, as services commonly ask.
+const KEYFRAME_S: u64 = 2;
+/// A keyframe weighs this many inter frames, a disposable one this share of one.
+const KEYFRAME_WEIGHT: f64 = 7.0;
+const DISPOSABLE_WEIGHT: f64 = 0.6;
+/// Samples in an AAC frame, and samples per second.
+const AAC_SAMPLES: u64 = 1024;
+const SAMPLE_RATE: u64 = 48_000;
+/// A repeat is this small on the wire, in bytes (measured on 720p60 at 4.5 Mb/s).
+const REPEAT_BYTES: (f64, f64) = (42.0, 670.0);
+/// One lighter preset takes this share of the time.
+const LIGHTER: f64 = 0.6;
+/// How often it tells what it counted.
+const REPORT_EACH: Duration = Duration::from_millis(250);
+/// Ordinary noise: one frame in so many is late for no reason anyone could name.
+const STRAY_ONE_IN: f64 = 15_000.0;
+
+/// What it can be told while it broadcasts.
+#[derive(Debug, Clone)]
+pub struct BroadcasterControl {
+    orders: watch::Sender<Orders>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Orders {
+    video: Bitrate,
+    encode_factor: f64,
+}
+
+impl BroadcasterControl {
+    /// A new video bitrate, from the next frame on.
+    pub fn set_bitrate(&self, video: Bitrate) {
+        self.orders.send_modify(|orders| orders.video = video);
+    }
+
+    /// The next lighter encoder preset.
+    pub fn lighten_preset(&self) {
+        self.orders.send_modify(|orders| orders.encode_factor *= LIGHTER);
+    }
+}
+
+/// The stand-in broadcaster.
+pub struct StandInBroadcaster {
+    conditions: watch::Receiver<Conditions>,
+    orders: watch::Receiver<Orders>,
+    recorder: Recorder,
+    noise: Noise,
+}
+
+impl StandInBroadcaster {
+    pub(crate) fn new(conditions: watch::Receiver<Conditions>, recorder: Recorder, seed: u64) -> (Self, BroadcasterControl) {
+        let video = Bitrate::from_kbps(conditions.borrow().broadcaster.video_kbps);
+        let (orders, to_follow) = watch::channel(Orders { video, encode_factor: 1.0 });
+        let broadcaster = Self { conditions, orders: to_follow, recorder, noise: Noise::new(seed, "broadcaster") };
+        (broadcaster, BroadcasterControl { orders })
+    }
+
+    /// Publishes until the connection ends.
+    ///
+    /// # Errors
+    /// What the connection says, or the other side's refusal.
+    pub async fn run(mut self, mut stream: impl AsyncRead + AsyncWrite + Unpin, address: Address) -> io::Result<()> {
+        let key = StreamKey::new("local").map_err(io::Error::other)?;
+        let mut session = Publisher::new(address, key);
+        let mut input = vec![0; 4096];
+        while !session.is_ready() {
+            stream.write_all(&session.take_output()).await?;
+            let count = stream.read(&mut input).await?;
+            if count == 0 {
+                return Err(io::ErrorKind::UnexpectedEof.into());
+            }
+            session.feed(&input[..count]);
+            session.poll().map_err(io::Error::other)?;
+        }
+        let setup = self.conditions.borrow().broadcaster;
+        self.recorder.note(
+            Origin::Reported,
+            Observation::Stream(StreamFacts { takes_bitrate: true, takes_preset: true, ..StreamFacts::default() }),
+        );
+        for header in headers(&setup) {
+            session.send(&header);
+        }
+        let mut show = Show::new(setup.fps);
+        let start = Instant::now();
+        let mut report_at = start + REPORT_EACH;
+        loop {
+            let due = start + show.next_due();
+            // Between frames it reads, as a real one does; what the moth acknowledges it has no use for.
+            while let Ok(count) = timeout_at(due, stream.read(&mut input)).await {
+                let count = count?;
+                if count == 0 {
+                    return Ok(());
+                }
+                session.feed(&input[..count]);
+                while session.poll().map_err(io::Error::other)?.is_some() {}
+            }
+            sleep_until(due).await;
+            let (now, orders) = (self.conditions.borrow().broadcaster, *self.orders.borrow());
+            for message in show.advance(&mut self.noise, now.render_ms, now.encode_ms * orders.encode_factor, orders.video, setup.audio_kbps) {
+                session.send(&message);
+            }
+            let output = session.take_output();
+            if !output.is_empty() {
+                stream.write_all(&output).await?;
+            }
+            if Instant::now() >= report_at {
+                report_at += REPORT_EACH;
+                self.recorder.note(Origin::Reported, Observation::Counters(show.report()));
+            }
+        }
+    }
+}
+
+/// Rendering and encoding, frame by frame. Times are milliseconds since the start.
+struct Show {
+    fps: u64,
+    slot: u64,
+    audio_frames: u64,
+    in_group: u64,
+    next_is_disposable: bool,
+    renderer_free_ms: f64,
+    encoder_free_ms: f64,
+    /// Bytes owed to (or by) the bitrate.
+    debt_bytes: f64,
+    counters: BroadcasterCounters,
+    rendered_ms: f64,
+    encoded_ms: f64,
+}
+
+impl Show {
+    fn new(fps: u32) -> Self {
+        Self {
+            fps: fps.into(),
+            slot: 0,
+            audio_frames: 0,
+            in_group: 0,
+            next_is_disposable: false,
+            renderer_free_ms: 0.0,
+            encoder_free_ms: 0.0,
+            debt_bytes: 0.0,
+            counters: BroadcasterCounters {
+                rendered: Some(0),
+                lagged: Some(0),
+                encoded: Some(0),
+                skipped: Some(0),
+                ..BroadcasterCounters::default()
+            },
+            rendered_ms: 0.0,
+            encoded_ms: 0.0,
+        }
+    }
+
+    fn next_due(&self) -> Duration {
+        Duration::from_nanos(self.slot * 1_000_000_000 / self.fps)
+    }
+
+    fn report(&self) -> BroadcasterCounters {
+        BroadcasterCounters { render_ms: Some(self.rendered_ms), encode_ms: Some(self.encoded_ms), ..self.counters }
+    }
+
+    /// One frame interval: what is published in it.
+    fn advance(&mut self, noise: &mut Noise, render_ms: f64, encode_ms: f64, video: Bitrate, audio_kbps: u64) -> Vec<Message> {
+        let interval = 1000.0 / self.fps as f64;
+        let now = self.slot as f64 * interval;
+        let time_ms = (self.slot * 1000 + self.fps / 2) / self.fps;
+        let mut out = self.audio_until(now, audio_kbps, noise);
+        self.slot += 1;
+        let smooth = |mean: &mut f64, new: f64| *mean += (new - *mean) * 0.05;
+        count(&mut self.counters.rendered);
+
+        // Rendering: a scene not ready in time means the last picture again.
+        let stray = noise.chance(1.0 / STRAY_ONE_IN);
+        let is_repeat = self.renderer_free_ms > now || stray;
+        if is_repeat {
+            count(&mut self.counters.lagged);
+        } else {
+            let took = noise.about(render_ms, 0.12).max(0.5);
+            smooth(&mut self.rendered_ms, took);
+            // A renderer that is late by less than a frame catches up; it is never idle on purpose.
+            self.renderer_free_ms = self.renderer_free_ms.max(now - interval) + took;
+        }
+
+        // Encoding: a picture that comes while the last two are still in work is never encoded.
+        let stray = noise.chance(1.0 / STRAY_ONE_IN);
+        if self.encoder_free_ms > now + interval || stray {
+            count(&mut self.counters.skipped);
+            return out;
+        }
+        let took = noise.about(encode_ms, 0.12).max(0.3) * if is_repeat { 0.5 } else { 1.0 };
+        if !is_repeat {
+            smooth(&mut self.encoded_ms, took);
+        }
+        self.encoder_free_ms = self.encoder_free_ms.max(now) + took;
+        count(&mut self.counters.encoded);
+        out.push(self.frame(time_ms, is_repeat, video, noise));
+        out
+    }
+
+    fn frame(&mut self, time_ms: u64, is_repeat: bool, video: Bitrate, noise: &mut Noise) -> Message {
+        let group = (self.fps * KEYFRAME_S) as f64;
+        // Half the inter frames are disposable.
+        let weights = KEYFRAME_WEIGHT + (group - 1.0) * (1.0 + DISPOSABLE_WEIGHT) / 2.0;
+        let unit = video.bps() as f64 / 8.0 * KEYFRAME_S as f64 / weights;
+        let keyframe = self.in_group == 0;
+        let (first, nal, weight) = match (keyframe, self.next_is_disposable) {
+            (true, _) => (0x17, 0x65, KEYFRAME_WEIGHT),
+            (false, true) => (0x27, 0x01, DISPOSABLE_WEIGHT),
+            (false, false) => (0x27, 0x41, 1.0),
+        };
+        self.next_is_disposable = !keyframe && !self.next_is_disposable;
+        self.in_group = (self.in_group + 1) % (self.fps * KEYFRAME_S);
+        let bytes = if is_repeat && !keyframe {
+            noise.between(REPEAT_BYTES.0, REPEAT_BYTES.1)
+        } else {
+            // Constant bitrate: what one frame takes too much, the next ones give back.
+            let due = unit * weight;
+            let bytes = (noise.about(due, 0.3) - self.debt_bytes * 0.1).max(due * 0.3).max(60.0);
+            self.debt_bytes = (self.debt_bytes + bytes - due).clamp(-due * 4.0, due * 4.0);
+            bytes
+        } as usize;
+        let mut payload = BytesMut::with_capacity(bytes + 10);
+        payload.put_slice(&[first, 1, 0, 0, 0]);
+        payload.put_u32(u32::try_from(bytes).unwrap_or(u32::MAX));
+        let start = payload.len();
+        payload.resize(start + bytes, 0);
+        noise.fill(&mut payload[start..]);
+        payload[start] = nal;
+        message(MessageKind::Video, time_ms, payload)
+    }
+
+    fn audio_until(&mut self, now_ms: f64, audio_kbps: u64, noise: &mut Noise) -> Vec<Message> {
+        let mut out = Vec::new();
+        loop {
+            let time_ms = self.audio_frames * AAC_SAMPLES * 1000 / SAMPLE_RATE;
+            if audio_kbps == 0 || time_ms as f64 > now_ms {
+                return out;
+            }
+            self.audio_frames += 1;
+            let bytes = (audio_kbps * 1000 / 8 * AAC_SAMPLES / SAMPLE_RATE) as usize;
+            let mut payload = BytesMut::zeroed(bytes + 2);
+            noise.fill(&mut payload);
+            payload[..2].copy_from_slice(&[0xaf, 1]);
+            out.push(message(MessageKind::Audio, time_ms, payload));
+        }
+    }
+}
+
+fn count(counter: &mut Option<u64>) {
+    *counter = Some(counter.unwrap_or(0) + 1);
+}
+
+fn message(kind: MessageKind, time_ms: u64, payload: BytesMut) -> Message {
+    // Stream time is modulo 2³² milliseconds.
+    let time = StreamTime((time_ms & u64::from(u32::MAX)) as u32);
+    Message { kind, time, stream_id: 1, payload: payload.freeze() }
+}
+
+/// Metadata and decoder configurations.
+fn headers(setup: &crate::conditions::BroadcasterConditions) -> [Message; 3] {
+    let mut metadata = BytesMut::new();
+    for value in [Value::from("@setDataFrame"), Value::from("onMetaData")] {
+        value.encode(&mut metadata);
+    }
+    amf0::object([
+        ("width", f64::from(setup.width).into()),
+        ("height", f64::from(setup.height).into()),
+        ("framerate", f64::from(setup.fps).into()),
+        ("videodatarate", (setup.video_kbps as f64).into()),
+        ("audiodatarate", (setup.audio_kbps as f64).into()),
+        ("encoder", "stand-in broadcaster".into()),
+    ])
+    .encode(&mut metadata);
+    // AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1): High profile, level 4.2, 4-byte lengths, one
+    // sequence and one picture parameter set of the smallest form. AudioSpecificConfig: AAC-LC, 48 kHz, stereo.
+    let video = [0x17, 0, 0, 0, 0, 1, 100, 0, 42, 0xff, 0xe1, 0, 4, 0x67, 100, 0, 42, 1, 0, 2, 0x68, 0xee];
+    let audio = [0xaf, 0, 0x11, 0x90];
+    [
+        message(MessageKind::Data, 0, metadata),
+        message(MessageKind::Video, 0, BytesMut::from(&video[..])),
+        message(MessageKind::Audio, 0, BytesMut::from(&audio[..])),
+    ]
+}

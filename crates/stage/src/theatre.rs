@@ -1,0 +1,108 @@
+//! Puts an evening on: every stand-in, and the real relay in the middle.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use moth_core::figure::Origin;
+use moth_core::proposal::Action;
+use moth_core::reading::{Observation, Reading};
+use moth_relay::{Incoming, Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
+use moth_rtmp::{Address, StreamKey};
+use tokio::sync::{mpsc, watch};
+use tokio::task::JoinSet;
+use tokio::time::{Instant, sleep_until};
+
+use crate::broadcaster::{BroadcasterControl, StandInBroadcaster};
+use crate::evening::{Evening, EveningError};
+use crate::ingest::{APP, KEY, Ledger, Received};
+use crate::machine;
+use crate::uplink::Uplink;
+
+/// Room in the in-memory wire between broadcaster and moth, in bytes: what a loopback socket holds.
+const WIRE_BYTES: usize = 1 << 20;
+
+/// An evening being put on. Everything ends when it is dropped.
+pub struct Theatre {
+    /// What was seen, for the core.
+    pub readings: mpsc::UnboundedReceiver<Reading>,
+    /// Stamps further readings with the same clock.
+    pub recorder: Recorder,
+    /// The relay.
+    pub relay: RelayHandle,
+    /// The stand-in broadcaster.
+    pub broadcaster: BroadcasterControl,
+    ledger: Ledger,
+    _cast: JoinSet<()>,
+}
+
+impl Theatre {
+    /// Begins an evening now. Call it on a tokio runtime.
+    ///
+    /// # Errors
+    /// If the evening has no server, or one that cannot be named in an address.
+    pub fn open(evening: &Evening, seed: u64) -> Result<Self, EveningError> {
+        let (recorder, readings) = Recorder::new();
+        let (conditions, follow) = watch::channel(evening.conditions());
+        let (uplink, arrivals) = Uplink::new(follow.clone());
+        let ledger = Ledger::default();
+        let local = Address::new("moth.invalid", 1935, "moth");
+        let key = StreamKey::new(KEY);
+        let servers: Vec<Server> = evening
+            .servers()
+            .into_iter()
+            .filter_map(|name| {
+                let address = Address::new(&format!("{}.nocturne.invalid", name.to_lowercase()), 1935, APP).ok()?;
+                Some(Server { name, address })
+            })
+            .collect();
+        let nothing = || EveningError::Range { what: "the number of servers".into(), value: 0.0, expected: "at least one" };
+        let (Ok(local), Ok(key)) = (local, key) else { return Err(nothing()) };
+        let settings = RelaySettings { app: local.app().to_owned(), servers, key, limits: Limits::default() };
+        let (relay, handle) = Relay::new(settings, Arc::new(uplink.clone()), recorder.clone()).ok_or_else(nothing)?;
+
+        let (broadcaster, control) = StandInBroadcaster::new(follow.clone(), recorder.clone(), seed);
+        let (near, far) = tokio::io::duplex(WIRE_BYTES);
+        let (connect, incoming) = mpsc::channel(1);
+        let mut cast = JoinSet::new();
+        cast.spawn(uplink.run(seed));
+        cast.spawn(crate::ingest::run(arrivals, ledger.clone()));
+        cast.spawn(relay.run(incoming));
+        cast.spawn(machine::run(follow, recorder.clone(), seed));
+        cast.spawn(async move {
+            let stream = Incoming { stream: Box::new(far), peer: None };
+            if connect.send(stream).await.is_ok() {
+                let _ = broadcaster.run(near, local).await;
+            }
+            // The relay goes on for as long as connections could come.
+            std::future::pending::<()>().await;
+            drop(connect);
+        });
+        let (events, remarks, start) = (evening.events.clone(), recorder.clone(), Instant::now());
+        cast.spawn(async move {
+            for event in events {
+                sleep_until(start + event.at()).await;
+                conditions.send_modify(|c| event.apply(c));
+                remarks.note(Origin::Measured, Observation::Remark { text: format!("script: {}", event.what) });
+            }
+            std::future::pending::<()>().await;
+        });
+        Ok(Self { readings, recorder, relay: handle, broadcaster: control, ledger, _cast: cast })
+    }
+
+    /// What the stand-in servers received so far, by name.
+    #[must_use]
+    pub fn received(&self) -> BTreeMap<String, Received> {
+        self.ledger.read()
+    }
+
+    /// Carries out an action on the stand-ins; what came of it arrives as a reading.
+    pub async fn act(relay: &RelayHandle, broadcaster: &BroadcasterControl, recorder: &Recorder, action: Action) {
+        match &action {
+            Action::SetBitrate { video } => broadcaster.set_bitrate(*video),
+            Action::LighterPreset => broadcaster.lighten_preset(),
+            Action::SwitchServer { server } => return relay.switch_server(server.clone()).await,
+            Action::ByHand { .. } => {}
+        }
+        recorder.note(Origin::Reported, Observation::Acted { action, failed: None });
+    }
+}

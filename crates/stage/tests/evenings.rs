@@ -1,0 +1,202 @@
+//! Each evening, on a paused clock, through the real relay and the real core.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::time::Duration;
+
+use moth_core::moment::Moment;
+use moth_core::proposal::Action;
+use moth_core::rate::Bitrate;
+use moth_core::suspects::Fault;
+use moth_core::{Core, Settings, Snapshot, State};
+use moth_stage::{Evening, Theatre, shipped};
+
+/// How often the core is asked, as in the real program.
+const LOOK: Duration = Duration::from_millis(200);
+
+struct Run {
+    theatre: Theatre,
+    core: Core,
+    next_look: Moment,
+}
+
+impl Run {
+    fn new(evening: &Evening, seed: u64) -> Self {
+        let core = Core::new(Settings { servers: evening.servers() });
+        Self { theatre: Theatre::open(evening, seed).unwrap(), core, next_look: Moment::START }
+    }
+
+    /// Lets time pass until `end_s`, looking at each snapshot on the way.
+    async fn until(&mut self, end_s: f64, mut look: impl FnMut(&Snapshot)) {
+        let end = Moment::after(Duration::from_secs_f64(end_s));
+        while let Some(reading) = self.theatre.readings.recv().await {
+            while self.next_look <= reading.at {
+                let snapshot = self.core.snapshot(self.next_look);
+                assert!(snapshot.accounts.video.balances() && snapshot.accounts.audio.balances());
+                look(&snapshot);
+                self.next_look = Moment::after(self.next_look.since(Moment::START) + LOOK);
+            }
+            self.core.take(&reading);
+            if reading.at >= end {
+                return;
+            }
+        }
+    }
+
+    async fn act(&self, action: Action) {
+        Theatre::act(&self.theatre.relay, &self.theatre.broadcaster, &self.theatre.recorder, action).await;
+    }
+}
+
+fn evening(slug: &str) -> Evening {
+    shipped().into_iter().find(|e| e.slug == slug).unwrap()
+}
+
+fn lost(snapshot: &Snapshot) -> u64 {
+    let known = |f: moth_core::Figure<u64>| f.value.unwrap_or(0);
+    snapshot.accounts.video.dropped + known(snapshot.skipped) + known(snapshot.lagged)
+}
+
+#[tokio::test(start_paused = true)]
+async fn every_evening_ends_in_its_verdict_from_ten_seeds() {
+    let mut waits = Vec::new();
+    for evening in shipped() {
+        let Some(expect) = evening.expect.clone() else { continue };
+        for seed in 0..10 {
+            let what = format!("{} from seed {seed}", evening.slug);
+            let mut run = Run::new(&evening, seed);
+            let mut before = None;
+            run.until(expect.from_s, |s| {
+                assert_eq!(s.verdict.fault, Fault::None, "{what}: too early at {:.1} s: {}", s.at.seconds(), s.verdict.sentence);
+                before = Some(lost(s));
+            })
+            .await;
+            let before = before.unwrap();
+            let (mut first_loss, mut first_verdict) = (None, None);
+            run.until(expect.to_s, |s| {
+                // A stray frame or two are ordinary; the loss that counts is the one that goes on.
+                if lost(s) > before + 2 || s.state == Some(State::Dark) {
+                    first_loss.get_or_insert(s.at);
+                }
+                if s.verdict.fault == Fault::None {
+                    assert!(first_verdict.is_none(), "{what}: the verdict was gone at {:.1} s, in the trouble", s.at.seconds());
+                    return;
+                }
+                let said = (s.verdict.fault.word(), s.verdict.cause.map_or("unknown", |c| c.slug()));
+                assert_eq!(said, (expect.fault.as_str(), expect.cause.as_str()), "{what} at {:.1} s", s.at.seconds());
+                assert!((0.5..=1.0).contains(&s.verdict.confidence), "{what}: {:.2} sure", s.verdict.confidence);
+                assert!(!s.verdict.evidence.is_empty() && !s.verdict.sentence.is_empty());
+                first_verdict.get_or_insert(s.at);
+            })
+            .await;
+            let (loss, verdict) = (first_loss.expect(&what), first_verdict.expect(&what));
+            let wait = verdict.seconds() - loss.seconds();
+            assert!(wait <= 3.0, "{what}: {wait:.1} s after the first lost frame");
+            waits.push(wait);
+        }
+    }
+    assert_eq!(waits.len(), 60);
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_calm_hour_stays_silent() {
+    let mut run = Run::new(&evening("calm"), 3);
+    run.until(3600.0, |s| {
+        assert_eq!(s.verdict.fault, Fault::None, "at {:.1} s: {}", s.at.seconds(), s.verdict.sentence);
+        assert_ne!(s.state, Some(State::Losing));
+    })
+    .await;
+    let snapshot = run.core.snapshot(Moment::from_ms(3_600_000));
+    assert_eq!(snapshot.accounts.video.dropped, 0);
+    assert!(snapshot.accounts.video.delivered > 215_000);
+    // Ordinary noise was there: it is not a calm evening because nothing could happen.
+    assert!(snapshot.skipped.value.unwrap() + snapshot.lagged.value.unwrap() > 5);
+}
+
+#[tokio::test(start_paused = true)]
+async fn what_is_called_delivered_is_what_the_servers_received() {
+    for slug in ["calm", "archive-sync", "tired-server"] {
+        let mut run = Run::new(&evening(slug), 5);
+        run.until(40.0, |s| assert_eq!(s.accounts.audio.dropped, 0, "{slug}: sound is dropped last")).await;
+        run.theatre.relay.finish().await;
+        run.until(46.0, |_| {}).await;
+        let accounts = run.core.snapshot(Moment::from_ms(46_000)).accounts;
+        let received = run.theatre.received();
+        let (video, audio) = received.values().fold((0, 0), |(v, a), r| (v + r.video, a + r.audio));
+        assert_eq!((video, audio), (accounts.video.delivered, accounts.audio.delivered), "{slug}");
+    }
+}
+
+/// Frames dropped between two moments, after the first proposal was carried out at 24 s.
+async fn drops_after_first_proposal(slug: &str, expected: impl Fn(&Action) -> bool) -> (u64, Snapshot, Theatre) {
+    let mut run = Run::new(&evening(slug), 1);
+    let mut first = None;
+    run.until(24.0, |s| first = s.verdict.proposals.first().cloned()).await;
+    let proposal = first.expect("there is something to do");
+    assert!(expected(&proposal.action) && proposal.possible, "{slug}: {proposal:?}");
+    run.act(proposal.action).await;
+    let mut settled = None;
+    run.until(32.0, |s| settled = Some(lost(s))).await;
+    let mut last = None;
+    run.until(60.0, |s| last = Some(s.clone())).await;
+    let last = last.unwrap();
+    (lost(&last) - settled.unwrap(), last, run.theatre)
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_lower_bitrate_mends_the_archive_sync_and_can_be_put_back() {
+    let lower = |a: &Action| matches!(a, Action::SetBitrate { video } if *video < Bitrate::from_kbps(2600));
+    let (drops, last, _) = drops_after_first_proposal("archive-sync", lower).await;
+    assert_eq!((drops, last.state, last.verdict.fault), (0, Some(State::Steady), Fault::None));
+    assert_eq!(last.undo, Some(Action::SetBitrate { video: Bitrate::from_kbps(6000) }));
+}
+
+#[tokio::test(start_paused = true)]
+async fn another_server_mends_the_tired_one_and_begins_at_a_keyframe() {
+    let switch = |a: &Action| matches!(a, Action::SwitchServer { server } if server == "Brackwater");
+    let (drops, last, theatre) = drops_after_first_proposal("tired-server", switch).await;
+    assert_eq!((drops, last.state, last.server.as_str()), (0, Some(State::Steady), "Brackwater"));
+    let received = theatre.received()["Brackwater"];
+    assert_eq!((received.connections, received.good_beginnings), (1, 1));
+    assert_eq!(last.undo, Some(Action::SwitchServer { server: "Aldmoor".into() }));
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_lighter_preset_mends_the_ambitious_one() {
+    let (lost, last, _) = drops_after_first_proposal("ambitious-preset", |a| *a == Action::LighterPreset).await;
+    assert!(lost <= 2, "a stray frame at most: {lost}");
+    assert_eq!(last.verdict.fault, Fault::None);
+}
+
+#[tokio::test(start_paused = true)]
+async fn after_a_blackout_the_broadcast_goes_on_by_itself() {
+    let mut run = Run::new(&evening("blackout"), 2);
+    let mut dark_at = Vec::new();
+    run.until(75.0, |s| {
+        if s.state == Some(State::Dark) {
+            dark_at.push(s.at.seconds());
+        }
+    })
+    .await;
+    assert!(dark_at.iter().any(|t| *t > 17.0 && *t < 45.0));
+    let last = run.core.snapshot(Moment::from_ms(75_000));
+    assert_eq!((last.state, last.verdict.fault), (Some(State::Steady), Fault::None));
+    let aldmoor = run.theatre.received()["Aldmoor"];
+    assert_eq!((aldmoor.connections, aldmoor.good_beginnings), (2, 2), "headers again, and from a keyframe");
+}
+
+#[tokio::test(start_paused = true)]
+async fn the_same_seed_gives_the_same_readings() {
+    let mut first: Option<Vec<String>> = None;
+    for _ in 0..2 {
+        let mut theatre = Theatre::open(&evening("archive-sync"), 7).unwrap();
+        let mut seen = Vec::new();
+        while let Some(reading) = theatre.readings.recv().await {
+            if reading.at > Moment::from_ms(25_000) {
+                break;
+            }
+            seen.push(format!("{reading:?}"));
+        }
+        assert!(seen.len() > 2000);
+        assert_eq!(*first.get_or_insert_with(|| seen.clone()), seen);
+    }
+}
