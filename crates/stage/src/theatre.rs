@@ -89,6 +89,14 @@ impl Theatre {
         Ok(Self { readings, recorder, relay: handle, broadcaster: control, ledger, _cast: cast })
     }
 
+    /// The readings apart from everything else, which must be kept for the evening to go on.
+    #[must_use]
+    pub fn split(mut self) -> (Self, mpsc::UnboundedReceiver<Reading>) {
+        let (_, none) = mpsc::unbounded_channel();
+        let readings = std::mem::replace(&mut self.readings, none);
+        (self, readings)
+    }
+
     /// What the stand-in servers received so far, by name.
     #[must_use]
     pub fn received(&self) -> BTreeMap<String, Received> {

@@ -1,0 +1,75 @@
+//! Gives readings to the core, and its snapshots to whoever shows them.
+
+use std::future::pending;
+use std::ops::ControlFlow;
+use std::time::Duration;
+
+use moth_core::proposal::Action;
+use moth_core::{Core, Snapshot};
+use tokio::sync::{mpsc, watch};
+use tokio::time::{MissedTickBehavior, interval};
+
+use crate::production::Production;
+use crate::signals::stop_requested;
+
+/// The two ways to tell a running broadcast something.
+pub struct Desk {
+    /// Things to do.
+    pub actions: mpsc::UnboundedReceiver<Action>,
+    /// Becomes true when it should end.
+    pub stop: watch::Receiver<bool>,
+}
+
+/// Conducts a broadcast until it should end: by signal, by the desk, or when `look` breaks. Every
+/// `look_each` a snapshot is given to `look`; a last one after all accounts are settled.
+pub async fn conduct(
+    mut production: Production,
+    mut core: Core,
+    mut desk: Desk,
+    look_each: Duration,
+    mut look: impl FnMut(Snapshot) -> ControlFlow<()>,
+) {
+    let mut tick = interval(look_each);
+    tick.set_missed_tick_behavior(MissedTickBehavior::Skip);
+    // The first tick is at once, when there is nothing to see yet but the empty screen.
+    let signalled = async {
+        if let Err(error) = stop_requested().await {
+            tracing::warn!(%error, "signals cannot be listened for");
+            pending::<()>().await;
+        }
+    };
+    tokio::pin!(signalled);
+    let mut desk_open = true;
+    loop {
+        tokio::select! {
+            biased;
+            () = &mut signalled => break,
+            stopped = desk.stop.wait_for(|stop| *stop) => { drop(stopped); break }
+            action = desk.actions.recv(), if desk_open => match action {
+                Some(action) => production.act(action).await,
+                None => desk_open = false,
+            },
+            _ = tick.tick() => {
+                // Readings made before now belong into this snapshot.
+                while let Ok(reading) = production.readings.try_recv() {
+                    core.take(&reading);
+                }
+                let now = production.recorder.now();
+                if look(core.snapshot(now)).is_break() {
+                    break;
+                }
+            }
+            reading = production.readings.recv() => match reading {
+                Some(reading) => core.take(&reading),
+                None => break,
+            },
+        }
+    }
+    production.relay.finish().await;
+    // The relay's last account comes a tenth of a second after it is settled.
+    tokio::time::sleep(Duration::from_millis(150)).await;
+    while let Ok(reading) = production.readings.try_recv() {
+        core.take(&reading);
+    }
+    let _ = look(core.snapshot(production.recorder.now()));
+}

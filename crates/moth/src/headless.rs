@@ -1,0 +1,67 @@
+//! Without a terminal: one JSON object a second on standard output, and only that.
+
+use std::io::{self, Write};
+use std::ops::ControlFlow;
+use std::time::Duration;
+
+use moth_core::Snapshot;
+use moth_stage::shipped;
+use tokio::sync::{mpsc, watch};
+
+use crate::Outcome;
+use crate::conductor::{Desk, conduct};
+use crate::failure::Failure;
+use crate::json_line::JsonLine;
+use crate::production::Plan;
+
+/// One line each.
+const EACH: Duration = Duration::from_secs(1);
+
+/// Runs until it is asked to stop, the time is over, or nobody reads any more.
+pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
+    runtime.block_on(async {
+        let core = plan.core();
+        let production = plan.begin().await?;
+        let (_hold_actions, actions) = mpsc::unbounded_channel();
+        let (_hold_stop, stop) = watch::channel(false);
+        let mut out = io::stdout().lock();
+        let mut failed = None;
+        let look = |snapshot: Snapshot| match print(&mut out, &snapshot) {
+            Ok(()) if run_for.is_none_or(|limit| snapshot.at.seconds() < limit.as_secs_f64()) => ControlFlow::Continue(()),
+            Ok(()) => ControlFlow::Break(()),
+            Err(error) => {
+                failed = Some(error);
+                ControlFlow::Break(())
+            }
+        };
+        conduct(production, core, Desk { actions, stop }, EACH, look).await;
+        match failed {
+            // Whoever read has read enough.
+            Some(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+                Err(Failure::System { what: "standard output could not be written", error })
+            }
+            _ => Ok(()),
+        }
+    })
+}
+
+fn print(out: &mut impl Write, snapshot: &Snapshot) -> io::Result<()> {
+    serde_json::to_writer(&mut *out, &JsonLine::from(snapshot))?;
+    out.write_all(b"\n")?;
+    out.flush()
+}
+
+/// `moth demo --list`
+pub(crate) fn list_evenings() -> Outcome {
+    let mut out = io::stdout().lock();
+    for evening in shipped() {
+        let line = writeln!(out, "{:<18}{}", evening.slug, evening.story);
+        match line {
+            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(()),
+            other => other.map_err(Failure::system("standard output could not be written"))?,
+        }
+    }
+    Ok(())
+}

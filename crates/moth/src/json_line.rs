@@ -1,0 +1,88 @@
+//! A snapshot as one line of JSON; `docs/snapshot.md` describes it.
+
+use moth_core::account::Account;
+use moth_core::figure::Figure;
+use moth_core::{Origin, Snapshot, State};
+use serde::Serialize;
+
+/// One line.
+#[derive(Debug, Serialize)]
+pub struct JsonLine<'a> {
+    t: f64,
+    state: Option<State>,
+    fault: &'static str,
+    cause: Option<&'static str>,
+    confidence: f64,
+    sentence: &'a str,
+    server: &'a str,
+    frames: Frames,
+    audio: Account,
+    rates: Rates,
+    queue_ms: Option<f64>,
+    rtt_ms: Option<f64>,
+    cpu_percent: Option<f64>,
+    broadcaster_cpu_percent: Option<f64>,
+    gpu_percent: Option<f64>,
+    unsent_bytes: Option<u64>,
+    retransmits: Option<u64>,
+    receiver_limited_percent: Option<f64>,
+    actions: Vec<&'a str>,
+    origins: Origins,
+}
+
+#[derive(Debug, Serialize)]
+struct Frames {
+    #[serde(flatten)]
+    account: Account,
+    skipped: Option<u64>,
+    lagged: Option<u64>,
+}
+
+#[derive(Debug, Serialize)]
+struct Rates {
+    video_kbps: Option<f64>,
+    sent_kbps: Option<f64>,
+}
+
+/// How the numbers that may come from several places are known in this line.
+#[derive(Debug, Serialize)]
+struct Origins {
+    skipped: Option<Origin>,
+    lagged: Option<Origin>,
+}
+
+/// To a tenth: more digits than were measured help nobody.
+fn tenths(figure: Figure<f64>) -> Option<f64> {
+    figure.value.map(tenth)
+}
+
+fn tenth(value: f64) -> f64 {
+    (value * 10.0).round() / 10.0
+}
+
+impl<'a> From<&'a Snapshot> for JsonLine<'a> {
+    fn from(s: &'a Snapshot) -> Self {
+        Self {
+            t: tenth(s.at.seconds()),
+            state: s.state,
+            fault: s.verdict.fault.word(),
+            cause: s.verdict.cause.map(|c| c.slug()),
+            confidence: (s.verdict.confidence * 1000.0).round() / 1000.0,
+            sentence: &s.verdict.sentence,
+            server: &s.server,
+            frames: Frames { account: s.accounts.video, skipped: s.skipped.value, lagged: s.lagged.value },
+            audio: s.accounts.audio,
+            rates: Rates { video_kbps: tenths(s.video_kbps), sent_kbps: tenths(s.sent_kbps) },
+            queue_ms: tenths(s.queue_ms),
+            rtt_ms: tenths(s.rtt_ms),
+            cpu_percent: tenths(s.cpu_percent),
+            broadcaster_cpu_percent: tenths(s.broadcaster_cpu_percent),
+            gpu_percent: tenths(s.gpu_percent),
+            unsent_bytes: s.unsent_bytes.value,
+            retransmits: s.retransmits.value,
+            receiver_limited_percent: tenths(s.receiver_limited_percent),
+            actions: s.verdict.proposals.iter().map(|p| p.title.as_str()).collect(),
+            origins: Origins { skipped: s.skipped.origin, lagged: s.lagged.origin },
+        }
+    }
+}

@@ -1,0 +1,67 @@
+//! Vigilant Moth's command line and terminal.
+//!
+//! - [`cli`]: the words of the command line.
+//! - [`production`]: where readings come from, live or demo, and who carries out actions.
+//! - [`conductor`]: gives readings to the core and its snapshots to whoever shows them.
+//! - [`headless`]: one JSON object a second.
+//! - [`terminal`]: the full screen.
+
+pub mod cli;
+pub mod conductor;
+pub mod failure;
+pub mod headless;
+pub mod json_line;
+pub mod key_source;
+mod logging;
+pub mod production;
+mod signals;
+pub mod terminal;
+
+use std::ffi::OsString;
+use std::io::Write;
+use std::process::ExitCode;
+
+use clap::Parser;
+use clap::error::ErrorKind;
+
+use cli::{Cli, Command};
+use failure::Failure;
+
+/// Exit status for bad usage, and for an address, file or key that cannot be used.
+const UNUSABLE: u8 = 2;
+
+/// Runs the command and gives its exit status.
+pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
+    let cli = match Cli::try_parse_from(arguments) {
+        Ok(cli) => cli,
+        Err(error) if matches!(error.kind(), ErrorKind::DisplayHelp | ErrorKind::DisplayVersion) => {
+            // A closed pipe behind `--help` is nobody's error.
+            let _ = error.print();
+            return ExitCode::SUCCESS;
+        }
+        Err(error) => {
+            let text = error.to_string();
+            let what = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
+            let what = if error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand { "say what to do" } else { what };
+            return complain(&format!("{what} (moth --help tells how it is used)"));
+        }
+    };
+    let outcome = match cli.command {
+        Command::Demo(options) if options.list => headless::list_evenings(),
+        Command::Demo(options) => production::demo(&options),
+        Command::Watch(options) => production::watch(&options),
+    };
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => complain(&failure.to_string()),
+    }
+}
+
+fn complain(what: &str) -> ExitCode {
+    // With standard error closed there is nobody left to tell.
+    let _ = writeln!(std::io::stderr(), "moth: {what}");
+    ExitCode::from(UNUSABLE)
+}
+
+/// What running comes to.
+pub type Outcome = Result<(), Failure>;

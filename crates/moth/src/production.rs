@@ -1,0 +1,206 @@
+//! Where readings come from, live or demo, and who carries out actions.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use moth_core::figure::Origin;
+use moth_core::proposal::Action;
+use moth_core::reading::{Observation, Reading};
+use moth_core::{Core, Settings};
+use moth_host::Machine;
+use moth_relay::listener::Listener;
+use moth_relay::tcp::TcpDialer;
+use moth_relay::{Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
+use moth_rtmp::{Address, StreamKey};
+use moth_stage::{BroadcasterControl, Evening, Theatre, shipped};
+use tokio::sync::mpsc;
+use tokio::task::JoinSet;
+use tokio::time::{MissedTickBehavior, interval};
+
+use crate::cli::{DemoOptions, ShowOptions, WatchOptions};
+use crate::failure::Failure;
+use crate::{Outcome, headless, key_source, logging, terminal};
+
+/// A broadcast that is being watched. Everything behind it ends when it is dropped.
+pub struct Production {
+    /// What was seen.
+    pub readings: mpsc::UnboundedReceiver<Reading>,
+    /// The clock of the readings.
+    pub recorder: Recorder,
+    /// The relay.
+    pub relay: RelayHandle,
+    /// Who takes a new bitrate or preset: the stand-in; a real broadcaster's user does it by hand.
+    broadcaster: Option<BroadcasterControl>,
+    _running: JoinSet<()>,
+    _theatre: Option<Box<dyn Send>>,
+}
+
+impl Production {
+    /// Carries out an action; what came of it arrives as a reading.
+    pub async fn act(&self, action: Action) {
+        if let Some(broadcaster) = &self.broadcaster {
+            Theatre::act(&self.relay, broadcaster, &self.recorder, action).await;
+            return;
+        }
+        match action {
+            Action::SwitchServer { server } => self.relay.switch_server(server).await,
+            Action::SetBitrate { .. } | Action::LighterPreset | Action::ByHand { .. } => {
+                let failed = Some("this broadcaster is changed by hand".to_owned());
+                self.recorder.note(Origin::Measured, Observation::Acted { action, failed });
+            }
+        }
+    }
+}
+
+/// What is put on, checked and ready to begin.
+pub enum Plan {
+    /// An evening.
+    Demo(Box<Evening>, u64),
+    /// A real broadcast.
+    Live(LivePlan),
+}
+
+/// A real broadcast to come.
+pub struct LivePlan {
+    listen: Address,
+    servers: Vec<Server>,
+    key: StreamKey,
+    limits: Limits,
+}
+
+/// What a screen says above everything else.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Banner {
+    /// The evening's name, if it is a demo.
+    pub demo: Option<String>,
+    /// Where broadcasters publish to.
+    pub publish_to: Option<String>,
+}
+
+impl Plan {
+    /// The names of the servers.
+    fn servers(&self) -> Vec<String> {
+        match self {
+            Self::Demo(evening, _) => evening.servers(),
+            Self::Live(live) => live.servers.iter().map(|s| s.name.clone()).collect(),
+        }
+    }
+
+    /// A core for it.
+    #[must_use]
+    pub fn core(&self) -> Core {
+        Core::new(Settings { servers: self.servers() })
+    }
+
+    /// What a screen says of it.
+    #[must_use]
+    pub fn banner(&self) -> Banner {
+        match self {
+            Self::Demo(evening, _) => Banner { demo: Some(evening.name.clone()), publish_to: None },
+            Self::Live(live) => Banner { demo: None, publish_to: Some(live.listen.to_string()) },
+        }
+    }
+
+    /// Begins it. Call on a tokio runtime.
+    ///
+    /// # Errors
+    /// If a port cannot be opened or an evening cannot be put on.
+    pub async fn begin(self) -> Result<Production, Failure> {
+        match self {
+            Self::Demo(evening, seed) => {
+                let theatre = Theatre::open(&evening, seed)?;
+                let (cast, readings) = theatre.split();
+                Ok(Production {
+                    readings,
+                    recorder: cast.recorder.clone(),
+                    relay: cast.relay.clone(),
+                    broadcaster: Some(cast.broadcaster.clone()),
+                    _running: JoinSet::new(),
+                    _theatre: Some(Box::new(cast)),
+                })
+            }
+            Self::Live(live) => live.begin().await,
+        }
+    }
+}
+
+impl LivePlan {
+    async fn begin(self) -> Result<Production, Failure> {
+        let (recorder, readings) = Recorder::new();
+        let listener = Listener::bind(&self.listen)
+            .await
+            .map_err(|error| Failure::Listen { address: self.listen.authority(), error })?;
+        let settings =
+            RelaySettings { app: self.listen.app().to_owned(), servers: self.servers, key: self.key, limits: self.limits };
+        let (relay, handle) =
+            Relay::new(settings, Arc::new(TcpDialer), recorder.clone()).ok_or(Failure::Circle)?;
+        let (connect, incoming) = mpsc::channel(4);
+        let mut running = JoinSet::new();
+        running.spawn(listener.run(connect));
+        running.spawn(relay.run(incoming));
+        running.spawn(read_machine(handle.clone(), recorder.clone()));
+        tracing::info!(publish_to = %self.listen, "waiting for a broadcaster");
+        Ok(Production { readings, recorder, relay: handle, broadcaster: None, _running: running, _theatre: None })
+    }
+}
+
+/// Reads this machine's load once a second, off the thread that relays.
+async fn read_machine(relay: RelayHandle, recorder: Recorder) {
+    let mut machine = Machine::new("/proc".into());
+    let peer = relay.broadcaster_peer();
+    let mut tick = interval(Duration::from_secs(1));
+    tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tick.tick().await;
+        let broadcaster = *peer.borrow();
+        let read = tokio::task::spawn_blocking(move || {
+            let load = machine.read(broadcaster);
+            (machine, load)
+        });
+        let Ok((again, load)) = read.await else { return };
+        machine = again;
+        recorder.note(Origin::Measured, Observation::Machine(load));
+    }
+}
+
+/// `moth demo`
+pub(crate) fn demo(options: &DemoOptions) -> Outcome {
+    logging::begin(&options.show)?;
+    let evening = shipped().into_iter().find(|e| e.slug == options.evening);
+    let evening = evening.ok_or_else(|| Failure::NoEvening(options.evening.clone()))?;
+    let seed = options.seed.unwrap_or(evening.seed);
+    show(Plan::Demo(Box::new(evening), seed), &options.show)
+}
+
+/// `moth watch`
+pub(crate) fn watch(options: &WatchOptions) -> Outcome {
+    logging::begin(&options.show)?;
+    let parse = |option: &'static str, text: &str| text.parse::<Address>().map_err(|error| Failure::Address { option, error });
+    let listen = parse("--listen", &options.listen)?;
+    let mut servers: Vec<Server> = Vec::new();
+    for text in &options.to {
+        let address = parse("--to", text)?;
+        if address.port() == listen.port() && is_here(address.host()) {
+            return Err(Failure::Circle);
+        }
+        // One server may be named with several applications; each then has a name of its own.
+        let mut name = address.authority();
+        while servers.iter().any(|s| s.name == name) {
+            name.push('\'');
+        }
+        servers.push(Server { name, address });
+    }
+    let key = key_source::find(options.key_file.as_deref(), std::env::var_os(key_source::VARIABLE))?;
+    let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
+    show(Plan::Live(LivePlan { listen, servers, key, limits }), &options.show)
+}
+
+/// Whether a host name plainly is this machine.
+fn is_here(host: &str) -> bool {
+    host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback() || ip.is_unspecified())
+}
+
+fn show(plan: Plan, options: &ShowOptions) -> Outcome {
+    let run_for = options.run_for.map(Duration::from_secs);
+    if options.headless { headless::run(plan, run_for) } else { terminal::run(plan, run_for) }
+}

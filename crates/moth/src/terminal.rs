@@ -1,0 +1,147 @@
+//! The full screen: draws when something changed, takes keys, and leaves the terminal as it was found.
+
+pub mod app;
+mod dialog;
+mod format;
+mod help;
+mod journey;
+mod lanes;
+pub mod palette;
+mod screen;
+mod verdict;
+mod watch;
+
+use std::io::IsTerminal;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use crossterm::event;
+use moth_core::Snapshot;
+use moth_core::proposal::Action;
+use tokio::sync::{mpsc, watch as channel};
+
+use crate::Outcome;
+use crate::conductor::{Desk, conduct};
+use crate::failure::Failure;
+use crate::production::Plan;
+use app::{App, Wish};
+use palette::Palette;
+use screen::Screen;
+
+/// At most 15 draws a second.
+const DRAW_EACH: Duration = Duration::from_millis(67);
+/// How often the core is asked.
+const LOOK_EACH: Duration = Duration::from_millis(200);
+
+/// Runs the full screen until it is quit or the time is over.
+pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
+    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
+        return Err(Failure::NoTerminal);
+    }
+    let (banner, is_demo) = (plan.banner(), matches!(plan, Plan::Demo(..)));
+    let (show, snapshots) = channel::channel(None);
+    let (order, actions) = mpsc::unbounded_channel();
+    let (stop, stopping) = channel::channel(false);
+    let (began, has_begun) = std::sync::mpsc::channel();
+    // The relay has a thread of its own: a terminal that does not take what is drawn must not hold up frames.
+    let broadcast = std::thread::Builder::new()
+        .name("broadcast".into())
+        .spawn(move || broadcast(plan, run_for, &began, show, Desk { actions, stop: stopping }))
+        .map_err(Failure::system("the relay's thread could not be started"))?;
+    match has_begun.recv() {
+        Ok(Ok(())) => {}
+        Ok(Err(failure)) => return Err(failure),
+        Err(_) => return Err(ended_badly()),
+    }
+    let app = App::new(banner, is_demo, Palette::from_environment());
+    let outcome = operate(app, snapshots, &order);
+    // If the broadcast already ended by itself, nobody listens to this.
+    let _ = stop.send(true);
+    let ended = broadcast.join();
+    outcome?;
+    ended.map_err(|_| ended_badly())?;
+    Ok(())
+}
+
+fn ended_badly() -> Failure {
+    Failure::System { what: "the relay ended unexpectedly", error: std::io::Error::other("this is a fault in the program; please report it") }
+}
+
+/// The relay's thread.
+fn broadcast(
+    plan: Plan,
+    run_for: Option<Duration>,
+    began: &std::sync::mpsc::Sender<Outcome>,
+    show: channel::Sender<Option<Arc<Snapshot>>>,
+    desk: Desk,
+) {
+    let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            let _ = began.send(Err(Failure::System { what: "the program's scheduler could not be started", error }));
+            return;
+        }
+    };
+    runtime.block_on(async {
+        let core = plan.core();
+        let production = match plan.begin().await {
+            Ok(production) => production,
+            Err(failure) => {
+                let _ = began.send(Err(failure));
+                return;
+            }
+        };
+        let _ = began.send(Ok(()));
+        let look = |snapshot: Snapshot| {
+            let over = run_for.is_some_and(|limit| snapshot.at.seconds() >= limit.as_secs_f64());
+            show.send_replace(Some(Arc::new(snapshot)));
+            if over { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        };
+        conduct(production, core, desk, LOOK_EACH, look).await;
+    });
+}
+
+/// The screen's loop: ends when the user quits or the broadcast is over.
+fn operate(
+    mut app: App,
+    mut snapshots: channel::Receiver<Option<Arc<Snapshot>>>,
+    order: &mpsc::UnboundedSender<Action>,
+) -> Outcome {
+    let failed = || Failure::system("the terminal could not be used");
+    let mut screen = Screen::enter().map_err(failed())?;
+    let mut changed = true;
+    let mut drawn_at: Option<Instant> = None;
+    loop {
+        match snapshots.has_changed() {
+            Ok(true) => {
+                app.show(snapshots.borrow_and_update().clone());
+                changed = true;
+            }
+            Ok(false) => {}
+            Err(_) => return Ok(()),
+        }
+        let wait = drawn_at.map_or(Duration::ZERO, |at| DRAW_EACH.saturating_sub(at.elapsed()));
+        if changed && wait.is_zero() {
+            screen.draw(|frame| watch::draw(frame, &app)).map_err(failed())?;
+            drawn_at = Some(Instant::now());
+            changed = false;
+        }
+        let wait = if wait.is_zero() { DRAW_EACH } else { wait };
+        if !event::poll(wait).map_err(failed())? {
+            continue;
+        }
+        match app.take(&event::read().map_err(failed())?) {
+            Some(Wish::Quit) => return Ok(()),
+            Some(Wish::Act(action)) => {
+                // Nobody listens only once the broadcast is over, and then the loop ends above.
+                let _ = order.send(action);
+            }
+            None => {}
+        }
+        changed = true;
+    }
+}
+
+#[cfg(test)]
+mod tests;

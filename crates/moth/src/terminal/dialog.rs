@@ -1,0 +1,92 @@
+//! What lies over the screen: help, confirmations, and what to do by hand.
+
+use moth_core::Snapshot;
+use moth_core::proposal::{Action, Proposal};
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::{Block, Clear, Padding, Paragraph};
+
+use super::app::{App, Dialog};
+use super::format::{number, wrap};
+use super::help;
+
+/// Columns a dialog's text may take.
+const COLUMNS: u16 = 72;
+
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+    let (title, lines) = match &app.dialog {
+        None => return,
+        Some(Dialog::Help) => (" Keys and words ", help::lines(app, snapshot)),
+        Some(Dialog::Confirm(proposal)) => (" Sure? ", confirm(proposal, app)),
+        Some(Dialog::ByHand(proposal)) => (" By your own hand ", by_hand(proposal, app, snapshot)),
+        Some(Dialog::ConfirmQuit) => (" Quit? ", quit(app)),
+    };
+    let width = (COLUMNS + 4).min(area.width);
+    let height = (u16::try_from(lines.len()).unwrap_or(u16::MAX).saturating_add(2)).min(area.height);
+    // At the foot, over the verdict: what the question is about stays in sight.
+    let y = area.bottom().saturating_sub(height + 1).max(area.y);
+    let place = Rect { x: area.x + (area.width - width) / 2, y, width, height };
+    frame.render_widget(Clear, place);
+    let block = Block::bordered().title(Span::styled(title, app.palette.strong())).padding(Padding::horizontal(1));
+    frame.render_widget(Paragraph::new(lines).block(block), place);
+}
+
+fn text(lines: &mut Vec<Line<'static>>, what: &str) {
+    lines.extend(wrap(what, usize::from(COLUMNS)).into_iter().map(Line::from));
+}
+
+fn answers(app: &App, answers: &[(&'static str, &'static str)]) -> Line<'static> {
+    let mut spans = Vec::new();
+    for (key, what) in answers {
+        spans.push(Span::styled(format!(" {key} "), app.palette.key()));
+        spans.push(Span::styled(format!(" {what}   "), Style::new()));
+    }
+    Line::from(spans)
+}
+
+fn capitalised(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
+}
+
+fn confirm(proposal: &Proposal, app: &App) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    text(&mut lines, &format!("{}?", capitalised(&proposal.title)));
+    text(&mut lines, &format!("It costs: {}.", proposal.cost));
+    text(&mut lines, &format!("Expected: {}.", proposal.expected));
+    lines.push(Line::default());
+    lines.push(answers(app, &[("y", "do it"), ("n", "leave it as it is")]));
+    lines
+}
+
+fn quit(app: &App) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    text(&mut lines, "The broadcast goes through the moth: quitting ends it for your viewers.");
+    lines.push(Line::default());
+    lines.push(answers(app, &[("y", "end the broadcast and quit"), ("n", "stay")]));
+    lines
+}
+
+fn by_hand(proposal: &Proposal, app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    if let Action::SetBitrate { video } = &proposal.action {
+        text(&mut lines, &format!("In your broadcaster's output settings, set the video bitrate to {video}."));
+        text(&mut lines, "Some broadcasters take it while live; others want the stream stopped and started.");
+        lines.push(Line::default());
+        text(
+            &mut lines,
+            &format!("On the wire now: {} kb/s of video (measured over 2 s). It falls once it is done.", number(snapshot.video_kbps.value)),
+        );
+    } else if proposal.action == Action::LighterPreset {
+        text(&mut lines, "In your broadcaster's output settings, choose the next faster (lighter) encoder preset.");
+        text(&mut lines, "Most broadcasters want the stream stopped and started for it.");
+    } else {
+        text(&mut lines, &format!("{}.", capitalised(&proposal.title)));
+    }
+    text(&mut lines, &format!("Expected: {}.", proposal.expected));
+    lines.push(Line::default());
+    lines.push(answers(app, &[("any key", "close")]));
+    lines
+}

@@ -1,0 +1,64 @@
+//! The terminal itself: taken over on entering, given back however the program ends.
+
+use std::io::{self, Stdout};
+use std::sync::Once;
+
+use crossterm::cursor::Show;
+use crossterm::execute;
+use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
+use ratatui::backend::CrosstermBackend;
+use ratatui::{Frame, Terminal};
+
+/// The terminal, in use.
+pub(super) struct Screen {
+    terminal: Terminal<CrosstermBackend<Stdout>>,
+}
+
+impl Screen {
+    pub(super) fn enter() -> io::Result<Self> {
+        give_back_on_panic();
+        enable_raw_mode()?;
+        // From here on, leaving by an error gives back what was taken.
+        let taken = Guard;
+        execute!(io::stdout(), EnterAlternateScreen)?;
+        let terminal = Terminal::new(CrosstermBackend::new(io::stdout()))?;
+        std::mem::forget(taken);
+        Ok(Self { terminal })
+    }
+
+    pub(super) fn draw(&mut self, draw: impl FnOnce(&mut Frame<'_>)) -> io::Result<()> {
+        self.terminal.draw(draw).map(|_| ())
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        give_back();
+    }
+}
+
+struct Guard;
+
+impl Drop for Guard {
+    fn drop(&mut self) {
+        give_back();
+    }
+}
+
+fn give_back() {
+    // Each step is tried whatever became of the others; there is nobody to tell of a failure.
+    let _ = execute!(io::stdout(), LeaveAlternateScreen, Show);
+    let _ = disable_raw_mode();
+}
+
+/// A panic's message must be readable, so the terminal is given back before it is printed.
+fn give_back_on_panic() {
+    static ONCE: Once = Once::new();
+    ONCE.call_once(|| {
+        let print = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |info| {
+            give_back();
+            print(info);
+        }));
+    });
+}

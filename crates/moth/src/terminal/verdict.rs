@@ -1,0 +1,114 @@
+//! The verdict in a sentence with its numbers, and the next action on one key with what it costs.
+
+use moth_core::Snapshot;
+use moth_core::proposal::{Action, Proposal};
+use moth_core::suspects::Fault;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use ratatui::text::{Line, Span};
+
+use super::app::App;
+use super::format::{clock, fit, wrap};
+
+/// Columns of the bar at the left.
+const BAR: usize = 2;
+
+/// Rows it wants, at most so many.
+pub(super) fn rows(snapshot: &Snapshot, width: u16, most: u16) -> u16 {
+    let sentence = wrap(&snapshot.verdict.sentence, usize::from(width).saturating_sub(BAR + 2)).len();
+    let evidence = if most > 8 { snapshot.verdict.evidence.len().min(3) } else { 0 };
+    let wanted = 1 + sentence + evidence + snapshot.verdict.proposals.len().min(3) * if most > 8 { 2 } else { 1 };
+    // It does not shrink below this, so that the lanes do not jump when trouble comes.
+    u16::try_from(wanted).unwrap_or(most).max(if most > 8 { 9 } else { 4 }).min(most)
+}
+
+/// The key of an action, where there is one.
+pub(super) fn key_of(action: &Action) -> &'static str {
+    match action {
+        Action::SetBitrate { .. } => "b",
+        Action::SwitchServer { .. } => "s",
+        Action::LighterPreset => "p",
+        Action::ByHand { .. } => "",
+    }
+}
+
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+    let palette = app.palette;
+    let verdict = &snapshot.verdict;
+    let tone = palette.fault(verdict.fault);
+    let columns = usize::from(area.width).saturating_sub(BAR);
+    let roomy = area.height > 6;
+
+    let mut head = match verdict.fault {
+        Fault::None => vec![Span::styled(if snapshot.on_air_since.is_some() { "nothing at fault" } else { "waiting" }, palette.strong())],
+        fault => vec![
+            Span::styled(format!("{} at fault", fault.word()), tone.patch(palette.strong())),
+            Span::styled(
+                format!(
+                    "  {}  {:.0} % sure  since {} ({})",
+                    verdict.cause.map_or("cause unknown", |c| c.slug()),
+                    verdict.confidence * 100.0,
+                    clock(verdict.since.since(moth_core::Moment::START)),
+                    clock(snapshot.at.since(verdict.since)),
+                ),
+                tone,
+            ),
+        ],
+    };
+    if let Some(also) = verdict.suspects.get(1) {
+        head.push(Span::styled(format!("  also: {}", also.fault.word()), palette.fault(also.fault)));
+    }
+    let mut lines = vec![Line::from(head)];
+    lines.extend(wrap(&verdict.sentence, columns).into_iter().map(Line::from));
+    if verdict.fault == Fault::None && snapshot.on_air_since.is_none() {
+        if let Some(address) = &app.banner.publish_to {
+            lines.push(Line::from(vec![
+                Span::raw("Let your broadcaster publish to "),
+                Span::styled(address.clone(), palette.strong()),
+                Span::raw(" with any stream key."),
+            ]));
+        }
+    }
+    if roomy && verdict.fault != Fault::None {
+        for evidence in verdict.evidence.iter().take(3) {
+            let word = if evidence.bans >= 0.0 { "for      " } else { "against  " };
+            lines.push(Line::from(vec![
+                Span::styled(word, palette.faint()),
+                Span::raw(fit(&evidence.text, columns.saturating_sub(22))),
+                Span::styled(format!("  {}", evidence.origin.word()), palette.faint()),
+            ]));
+        }
+    }
+    for proposal in verdict.proposals.iter().take(3) {
+        lines.extend(proposal_lines(proposal, app, columns, roomy));
+    }
+    for (i, line) in lines.into_iter().take(area.height.into()).enumerate() {
+        let row = Rect { y: area.y + u16::try_from(i).unwrap_or(0), height: 1, ..area };
+        let bar = Line::styled(if verdict.fault == Fault::None { "│ " } else { "┃ " }, tone);
+        frame.render_widget(bar, row);
+        let text = Rect { x: row.x + 2, width: row.width.saturating_sub(2), ..row };
+        frame.render_widget(line, text);
+    }
+}
+
+fn proposal_lines(proposal: &Proposal, app: &App, columns: usize, roomy: bool) -> Vec<Line<'static>> {
+    let palette = app.palette;
+    let key = key_of(&proposal.action);
+    let lead = if key.is_empty() {
+        Span::styled("by hand  ", palette.faint())
+    } else {
+        Span::styled(format!(" {key} "), palette.key())
+    };
+    let gap = if key.is_empty() { "" } else { "      " };
+    let hand = if proposal.possible || key.is_empty() { "" } else { " (by hand: this key says how)" };
+    let mut title = vec![lead, Span::raw(gap), Span::styled(fit(&format!("{}{hand}", proposal.title), columns.saturating_sub(10)), palette.strong())];
+    let about = format!("{}; expected: {}", proposal.cost, proposal.expected);
+    if roomy {
+        vec![Line::from(title), Line::styled(format!("         {}", fit(&about, columns.saturating_sub(9))), Style::new())]
+    } else {
+        let used = Line::from(title.clone()).width();
+        title.push(Span::styled(fit(&format!("  {}", proposal.cost), columns.saturating_sub(used)), palette.faint()));
+        vec![Line::from(title)]
+    }
+}
