@@ -200,13 +200,14 @@ impl Core {
         let counted = &self.counted;
         let on_air = self.on_air_since.is_some();
         let count = |trail: &Trail| Some(trail.within(end, SECOND).round() as u32);
-        let rate = |bytes: f64| on_air.then(|| Bitrate::of(bytes, SECOND).kbps() as f32);
+        // Over a keyframe interval, so that the lane does not swing with the keyframes.
+        let rate = |bytes: f64| on_air.then(|| Bitrate::of(bytes, RATES).kbps() as f32);
         let small = |value: Option<f64>| value.map(|v| v as f32);
-        let asked = counted.video_bytes.within(end, SECOND) + counted.audio_bytes.within(end, SECOND);
+        let asked = counted.video_bytes.within(end, RATES) + counted.audio_bytes.within(end, RATES);
         let second = Second {
             state: self.state(end),
             asked_kbps: rate(asked),
-            sent_kbps: rate(counted.sent_bytes.within(end, SECOND)),
+            sent_kbps: rate(counted.sent_bytes.within(end, RATES)),
             queue_ms: if on_air { small(counted.queue_ms.highest(end, SECOND)) } else { None },
             rtt_ms: small(counted.rtt_ms.highest(end, SECOND)),
             dropped: on_air.then(|| count(&counted.dropped)).flatten(),
@@ -222,7 +223,7 @@ impl Core {
             let text = match (verdict.fault, &self.judged) {
                 (Fault::None, None) => None,
                 (Fault::None, Some((before, _))) => Some(format!("{} trouble over", before.word())),
-                (fault, _) => Some(format!("{}: {}", fault.word(), if said.1.is_empty() { "cause unknown" } else { &said.1 })),
+                (fault, _) => Some(format!("{}: {}", fault.word(), verdict.cause.map_or("cause unknown", |c| c.words()))),
             };
             if let Some(text) = text {
                 self.mark(text, false);

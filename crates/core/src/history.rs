@@ -15,9 +15,9 @@ const PAGE: usize = 256;
 pub struct Second {
     /// The connection's state at its end; `None` without a broadcast.
     pub state: Option<State>,
-    /// Video and audio offered, in kb/s.
+    /// Video and audio offered, in kb/s over [`crate::facts::RATES`].
     pub asked_kbps: Option<f32>,
-    /// Acknowledged (else written), in kb/s.
+    /// Acknowledged (else written), in kb/s over [`crate::facts::RATES`].
     pub sent_kbps: Option<f32>,
     /// Longest wait in the queue, in milliseconds.
     pub queue_ms: Option<f32>,

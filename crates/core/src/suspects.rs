@@ -81,6 +81,23 @@ impl Cause {
     }
 }
 
+impl Cause {
+    /// In a few words, for people.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::LineShort => "the line is too small",
+            Self::ServerSlow => "the server is too slow",
+            Self::ServerAway => "the server is away",
+            Self::ServerRefuses => "the server refuses",
+            Self::PresetHeavy => "the preset is too heavy",
+            Self::CpuStarved => "the CPU is taken by others",
+            Self::GpuSaturated => "the GPU is full",
+            Self::SceneHeavy => "the scene is too heavy",
+        }
+    }
+}
+
 /// One sign for or against a suspect.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Evidence {

@@ -22,8 +22,9 @@ use crate::relay::{Phase, Shared};
 const TICK: Duration = Duration::from_millis(50);
 /// Connection figures are read at every fourth tick.
 const FIGURES_EACH: u32 = 4;
-/// When a broadcast ends, what waits is sent for at most this long.
-const FINISH: Duration = Duration::from_secs(3);
+/// When a broadcast ends, what waits is sent for at most this long: a full queue of 2 s over a line that
+/// carries a third of the bitrate.
+const FINISH: Duration = Duration::from_secs(6);
 /// A connection that held this long is a good one: its loss begins with a short delay again.
 const HELD: Duration = Duration::from_secs(10);
 

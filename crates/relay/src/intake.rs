@@ -21,7 +21,7 @@ use crate::relay::{Incoming, Phase, Shared};
 const INTRODUCTION: Duration = Duration::from_secs(10);
 /// A broadcaster that comes back while its last broadcast is being seen off waits for this long.
 const SEEING_OFF: Duration = Duration::from_secs(8);
-/// A refused peer gets this long to read why.
+/// A peer gets this long to take its leave, a refused one to read why.
 const FAREWELL: Duration = Duration::from_millis(500);
 
 /// Why a broadcaster's connection ended.
@@ -78,7 +78,11 @@ impl Intake {
                     // The moth is stopping: what comes now could not be delivered any more.
                     Ok(Some(ReceiverEvent::Media(_))) if *self.shared.phase.borrow() != Phase::OnAir => return Ok(()),
                     Ok(Some(ReceiverEvent::Media(message))) => self.take(message),
-                    Ok(Some(ReceiverEvent::Ended)) => return Ok(()),
+                    Ok(Some(ReceiverEvent::Ended)) => {
+                        drop(publishing);
+                        read_to_end(&mut incoming).await;
+                        return Ok(());
+                    }
                     Err(error) => {
                         say_farewell(&mut incoming, &mut session).await;
                         return Err(error.into());
@@ -178,12 +182,19 @@ async fn say_farewell(incoming: &mut Incoming, session: &mut Receiver) {
     }
     let farewell = async {
         incoming.stream.write_all(&output).await?;
-        incoming.stream.shutdown().await?;
-        let mut sink = vec![0; 16 << 10];
-        while incoming.stream.read(&mut sink).await? > 0 {}
-        Ok::<_, io::Error>(())
+        incoming.stream.shutdown().await
     };
-    if let Ok(Err(error)) = timeout(FAREWELL, farewell).await {
-        tracing::debug!(%error, "a refused peer was gone before it could be told why");
+    match timeout(FAREWELL, farewell).await {
+        Ok(Ok(())) => read_to_end(incoming).await,
+        Ok(Err(error)) => tracing::debug!(%error, "a refused peer was gone before it could be told why"),
+        Err(_) => {}
     }
+}
+
+/// Lets a peer close the connection itself, for a moment.
+async fn read_to_end(incoming: &mut Incoming) {
+    let mut sink = vec![0; 16 << 10];
+    let end = async { while incoming.stream.read(&mut sink).await.is_ok_and(|count| count > 0) {} };
+    // One that goes on talking is cut off.
+    let _ = timeout(FAREWELL, end).await;
 }

@@ -24,7 +24,7 @@ const ACCOUNTS_EACH: Duration = Duration::from_millis(100);
 /// unfinished messages, and only one can publish.
 const MOST_CONNECTIONS: usize = 4;
 /// Seeing off a broadcast takes at most this long when the program stops.
-const STOP: Duration = Duration::from_secs(5);
+const STOP: Duration = Duration::from_secs(8);
 
 /// A byte stream from a broadcaster, real or stand-in.
 pub trait ByteStream: AsyncRead + AsyncWrite + Send + Unpin {}

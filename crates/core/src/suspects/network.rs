@@ -144,15 +144,11 @@ fn lower_bitrate(facts: &Facts) -> Option<Proposal> {
         return None;
     }
     let kept = to.kbps() / facts.asked_video.kbps();
-    // What the line carries beyond the new bitrate empties the queue.
-    let spare = facts.sent.less(to).less(audio).bps() as f64;
-    let seconds = if spare > 0.0 { facts.queue_ms / 1000.0 * facts.asked.bps() as f64 / spare } else { 0.0 };
     Some(Proposal {
         title: format!("lower the video bitrate to {to}"),
         cost: format!("picture softer: {} of the bits it has now", percent(kept)),
         expected: format!(
-            "drops stop{}; {:.0} % of what the connection carries now stays free",
-            if seconds >= 1.0 { format!(", the queue is empty in about {seconds:.0} s") } else { String::new() },
+            "drops stop within a keyframe interval, and {:.0} % of what the connection carries stays free",
             (1.0 - USE_OF_LINE) * 100.0
         ),
         possible: facts.stream.takes_bitrate,

@@ -13,7 +13,7 @@ use super::format::{number, wrap};
 use super::help;
 
 /// Columns a dialog's text may take.
-const COLUMNS: u16 = 72;
+const COLUMNS: u16 = 74;
 
 pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     let (title, lines) = match &app.dialog {

@@ -24,20 +24,20 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     if snapshot.undo.is_some() {
         lines.push(key("u", "undo the last change"));
     }
-    lines.push(key("← →", "cursor back and forth (PgUp PgDn: by ten; Home: start; Esc: now)"));
+    lines.push(key("← →", "look back and forth (PgUp PgDn by ten, Home start, Esc now)"));
     lines.push(key("+ -", &format!("fewer or more seconds in a column (now {})", app.seconds_per_column())));
     lines.push(key("q", "quit"));
     lines.push(Line::default());
     let word = |name: &str, what: &str| {
         Line::from(vec![Span::styled(format!("{name:>9}  "), palette.faint()), Span::raw(what.to_owned())])
     };
-    lines.push(word("lagged", "rendering: the scene was not ready, the last picture came again"));
+    lines.push(word("lagged", "rendering: the scene was late, the last picture came again"));
     lines.push(word("skipped", "encoder: not done with the last picture, so never encoded"));
     lines.push(word("dropped", "network: encoded, but not carried in time, so not sent"));
     lines.push(word("reported", "said by the broadcaster; measured: by the moth or the kernel"));
     lines.push(word("inferred", "read off the wire: likely, not certain"));
     let states = [State::Steady, State::Strained, State::Losing, State::Dark];
     let marks: Vec<String> = states.iter().map(|s| format!("{} {}", state_mark(Some(*s)), s.word())).collect();
-    lines.push(word("marks", &format!("{}   ◆ a change   ╵ an event", marks.join("  "))));
+    lines.push(word("marks", &format!("{}  ◆ change  ╵ event", marks.join("  "))));
     lines
 }

@@ -302,6 +302,6 @@ fn draw_axis(buffer: &mut Buffer, strip: Rect, area: Rect, app: &App, columns: &
         let text = format!(" {} {} ", clock(mark.at.since(moth_core::Moment::START)), mark.text);
         let text = fit(&text, usize::from(strip.width / 2));
         let width = u16::try_from(unicode_width::UnicodeWidthStr::width(text.as_str())).unwrap_or(0);
-        buffer.set_string(strip.right() + VALUES - width.min(strip.width), strip.y + 1, text, Style::new());
+        buffer.set_string(strip.right() + VALUES - width.min(strip.width), strip.y + 1, text, Style::reset());
     }
 }

@@ -47,7 +47,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
             Span::styled(
                 format!(
                     "  {}  {:.0} % sure  since {} ({})",
-                    verdict.cause.map_or("cause unknown", |c| c.slug()),
+                    verdict.cause.map_or("cause unknown", |c| c.words()),
                     verdict.confidence * 100.0,
                     clock(verdict.since.since(moth_core::Moment::START)),
                     clock(snapshot.at.since(verdict.since)),
@@ -61,14 +61,12 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     }
     let mut lines = vec![Line::from(head)];
     lines.extend(wrap(&verdict.sentence, columns).into_iter().map(Line::from));
-    if verdict.fault == Fault::None && snapshot.on_air_since.is_none() {
-        if let Some(address) = &app.banner.publish_to {
-            lines.push(Line::from(vec![
-                Span::raw("Let your broadcaster publish to "),
-                Span::styled(address.clone(), palette.strong()),
-                Span::raw(" with any stream key."),
-            ]));
-        }
+    if let (None, Some(address)) = (snapshot.on_air_since, &app.banner.publish_to) {
+        lines.push(Line::from(vec![
+            Span::raw("Let your broadcaster publish to "),
+            Span::styled(address.clone(), palette.strong()),
+            Span::raw(" with any stream key."),
+        ]));
     }
     if roomy && verdict.fault != Fault::None {
         for evidence in verdict.evidence.iter().take(3) {
@@ -86,7 +84,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     for (i, line) in lines.into_iter().take(area.height.into()).enumerate() {
         let row = Rect { y: area.y + u16::try_from(i).unwrap_or(0), height: 1, ..area };
         let bar = Line::styled(if verdict.fault == Fault::None { "│ " } else { "┃ " }, tone);
-        frame.render_widget(bar, row);
+        frame.render_widget(bar, Rect { width: 2, ..row });
         let text = Rect { x: row.x + 2, width: row.width.saturating_sub(2), ..row };
         frame.render_widget(line, text);
     }

@@ -122,7 +122,8 @@ impl Receiver {
                 let key = command.values.get(1).and_then(Value::as_text).and_then(|text| StreamKey::new(text).ok());
                 return Ok(Some(ReceiverEvent::PublishRequested { app: self.app.clone(), key }));
             }
-            ("FCUnpublish" | "deleteStream" | "closeStream", State::Publishing) => {
+            // FCUnpublish comes before deleteStream; a peer that is cut off between them calls it an error.
+            ("deleteStream" | "closeStream", State::Publishing) => {
                 self.state = State::Over;
                 return Ok(Some(ReceiverEvent::Ended));
             }

@@ -1,0 +1,333 @@
+//! Real programs for the tests: nginx with its RTMP module, ffmpeg, tmux, namespaces, and the moth itself.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, dead_code, unused_macros)]
+
+use std::fs::{self, File};
+use std::net::TcpListener;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+use tempfile::TempDir;
+
+/// The key used with real servers. It is looked for in everything a run writes and prints.
+pub const KEY: &str = "orbit-7741-zenith-secret";
+
+/// Whether every program is there. Without one the test is skipped, loudly; under CI that is a failure.
+pub fn have(programs: &[&str]) -> bool {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let found = |name: &str| {
+        std::env::split_paths(&path).chain(["/usr/sbin".into(), "/sbin".into()]).any(|dir| dir.join(name).is_file())
+    };
+    let missing: Vec<&&str> = programs.iter().filter(|p| !found(p) || (**p == "nginx" && rtmp_module().is_none())).collect();
+    if missing.is_empty() {
+        return true;
+    }
+    let what = format!("needs {missing:?} (nginx with its RTMP module); ./scripts/test installs them where it can");
+    assert!(std::env::var_os("CI").is_none(), "this test {what}");
+    eprintln!("\n*** SKIPPED: this test {what} ***\n");
+    false
+}
+
+fn rtmp_module() -> Option<&'static str> {
+    let places = [
+        "/usr/lib/nginx/modules/ngx_rtmp_module.so",
+        "/usr/lib64/nginx/modules/ngx_rtmp_module.so",
+        "/usr/share/nginx/modules/ngx_rtmp_module.so",
+    ];
+    places.into_iter().find(|p| Path::new(p).exists())
+}
+
+pub fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
+/// Waits for something, failing with its name when it does not come.
+pub fn wait_for<T>(what: &str, within: Duration, mut check: impl FnMut() -> Option<T>) -> T {
+    let began = Instant::now();
+    loop {
+        if let Some(value) = check() {
+            return value;
+        }
+        assert!(began.elapsed() < within, "within {within:?} it did not come: {what}");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+/// A process that is ended when it is dropped.
+pub struct Running(pub Child);
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+impl Running {
+    pub fn signal(&self, name: &str) {
+        let status = Command::new("kill").arg(format!("-{name}")).arg(self.0.id().to_string()).status().unwrap();
+        assert!(status.success());
+    }
+}
+
+/// Two hosts joined by one cable, in network namespaces of their own: `home` and `server`.
+pub struct Hosts {
+    home: Running,
+    server: Running,
+}
+
+/// The server's address on that cable.
+pub const SERVER_IP: &str = "10.77.0.2";
+
+impl Hosts {
+    pub fn new() -> Self {
+        let home = Running(Command::new("unshare").args(["-r", "-n", "sleep", "600"]).spawn().unwrap());
+        let own = fs::read_link("/proc/self/ns/net").unwrap();
+        let apart = |pid: u32, from: &Path| {
+            wait_for("a namespace", Duration::from_secs(10), || {
+                let there = fs::read_link(format!("/proc/{pid}/ns/net")).ok()?;
+                (there != from).then_some(there)
+            })
+        };
+        let home_ns = apart(home.0.id(), &own);
+        let mut command = Self::enter(home.0.id());
+        let server = Running(command.args(["unshare", "-n", "sleep", "600"]).spawn().unwrap());
+        wait_for("the second namespace", Duration::from_secs(10), || {
+            let there = fs::read_link(format!("/proc/{}/ns/net", server.0.id())).ok()?;
+            (there != own && there != home_ns).then_some(())
+        });
+        let hosts = Self { home, server };
+        let server_pid = hosts.server.0.id();
+        hosts.run_home("ip link set lo up");
+        hosts.run_home(&format!("ip link add up0 mtu 1500 type veth peer name in0 mtu 1500 netns {server_pid}"));
+        hosts.run_home("ip addr add 10.77.0.1/24 dev up0");
+        hosts.run_home("ip link set up0 up");
+        hosts.run_server("ip link set lo up");
+        hosts.run_server(&format!("ip addr add {SERVER_IP}/24 dev in0"));
+        hosts.run_server("ip link set in0 up");
+        hosts
+    }
+
+    fn enter(pid: u32) -> Command {
+        let mut command = Command::new("nsenter");
+        command.args(["-t", &pid.to_string(), "-U", "-n", "--preserve-credentials", "--"]);
+        command
+    }
+
+    /// A command to run at home; add its words.
+    pub fn at_home(&self) -> Command {
+        Self::enter(self.home.0.id())
+    }
+
+    /// A command to run at the server; add its words.
+    pub fn at_server(&self) -> Command {
+        Self::enter(self.server.0.id())
+    }
+
+    fn run(mut command: Command, words: &str) {
+        let status = command.args(words.split(' ')).status().unwrap();
+        assert!(status.success(), "{words}");
+    }
+
+    pub fn run_home(&self, words: &str) {
+        Self::run(self.at_home(), words);
+    }
+
+    pub fn run_server(&self, words: &str) {
+        Self::run(self.at_server(), words);
+    }
+}
+
+/// nginx with its RTMP module, recording every broadcast to a folder.
+pub struct Nginx {
+    dir: TempDir,
+    pub port: u16,
+    process: Option<Running>,
+}
+
+impl Nginx {
+    pub fn new() -> Self {
+        Self::prepare("127.0.0.1", free_port()).begin(None)
+    }
+
+    /// At the server's end of the cable.
+    pub fn at(hosts: &Hosts) -> Self {
+        Self::prepare(SERVER_IP, 1935).begin(Some(hosts))
+    }
+
+    fn prepare(ip: &str, port: u16) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path().display();
+        let module = rtmp_module().unwrap();
+        let config = format!(
+            "load_module {module};\ndaemon off; master_process off; pid {at}/pid; error_log {at}/error.log notice;\n\
+             events {{ worker_connections 64; }}\n\
+             rtmp {{ access_log off; server {{ listen {ip}:{port}; chunk_size 4096; max_message 8M;\n\
+             application live {{ live on; record all; record_path {at}; record_suffix -%s.flv; record_unique on; }} }} }}\n"
+        );
+        fs::write(dir.path().join("nginx.conf"), config).unwrap();
+        Self { dir, port, process: None }
+    }
+
+    fn begin(mut self, hosts: Option<&Hosts>) -> Self {
+        self.start(hosts);
+        self
+    }
+
+    pub fn start(&mut self, hosts: Option<&Hosts>) {
+        let mut command = hosts.map_or_else(|| Command::new("env"), Hosts::at_server);
+        let log = File::create(self.dir.path().join("startup.log")).unwrap();
+        let child = command
+            .arg("nginx")
+            .env("PATH", format!("{}:/usr/sbin:/sbin", std::env::var("PATH").unwrap()))
+            .arg("-c")
+            .arg(self.dir.path().join("nginx.conf"))
+            .stderr(log)
+            .spawn()
+            .unwrap();
+        self.process = Some(Running(child));
+        wait_for("nginx", Duration::from_secs(10), || self.dir.path().join("pid").exists().then_some(()));
+        std::thread::sleep(Duration::from_millis(200));
+    }
+
+    pub fn kill(&mut self) {
+        self.process = None;
+        let _ = fs::remove_file(self.dir.path().join("pid"));
+    }
+
+    pub fn address(&self) -> String {
+        format!("rtmp://127.0.0.1:{}/live", self.port)
+    }
+
+    /// The recordings, oldest first.
+    pub fn recordings(&self) -> Vec<PathBuf> {
+        let mut found: Vec<PathBuf> = fs::read_dir(self.dir.path()).unwrap().map(|e| e.unwrap().path()).collect();
+        found.retain(|p| p.extension().is_some_and(|e| e == "flv"));
+        found.sort_by_key(|p| p.metadata().unwrap().modified().unwrap());
+        found
+    }
+}
+
+/// Frames of one kind (`v` or `a`) in a recording, counted by ffprobe.
+pub fn frames(recording: &Path, kind: &str) -> u64 {
+    let out = Command::new("ffprobe")
+        .args(["-v", "error", "-select_streams", kind, "-count_packets", "-show_entries", "stream=nb_read_packets", "-of", "csv=p=0"])
+        .arg(recording)
+        .output()
+        .unwrap();
+    String::from_utf8_lossy(&out.stdout).trim().parse().unwrap_or(0)
+}
+
+/// What ffmpeg complains of when it decodes a recording; empty is good.
+pub fn decode(recording: &Path) -> String {
+    let out = Command::new("ffmpeg").args(["-v", "error", "-i"]).arg(recording).args(["-f", "null", "-"]).output().unwrap();
+    assert!(out.status.success());
+    String::from_utf8_lossy(&out.stderr).into_owned()
+}
+
+/// The first video packet's flags (`K` for a keyframe).
+pub fn first_flags(recording: &Path) -> String {
+    let out = Command::new("ffprobe")
+        .args(["-v", "error", "-select_streams", "v", "-read_intervals", "%+#1", "-show_entries", "packet=flags", "-of", "csv=p=0"])
+        .arg(recording)
+        .output()
+        .unwrap();
+    String::from_utf8_lossy(&out.stdout).trim().to_owned()
+}
+
+/// ffmpeg publishing a test picture and tone, paced in real time.
+pub fn publish(mut command: Command, to: &str, seconds: u32, kbps: u32) -> Child {
+    let rate = format!("{kbps}k");
+    command
+        .args(["ffmpeg", "-hide_banner", "-nostdin", "-loglevel", "error", "-re"])
+        .args(["-f", "lavfi", "-i", "testsrc2=size=640x360:rate=30", "-f", "lavfi", "-i", "sine=frequency=440:sample_rate=48000"])
+        .args(["-t", &seconds.to_string(), "-c:v", "libx264", "-preset", "superfast", "-g", "60", "-bf", "2", "-threads", "1"])
+        // Filler keeps the bitrate constant, as services ask for.
+        .args(["-b:v", &rate, "-minrate", &rate, "-maxrate", &rate, "-bufsize", &rate, "-x264-params", "nal-hrd=cbr"])
+        .args(["-c:a", "aac", "-b:a", "128k", "-flvflags", "no_duration_filesize", "-f", "flv", to])
+        .stderr(Stdio::piped())
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap()
+}
+
+/// `moth watch --headless` on a port of its own.
+pub struct Moth {
+    pub dir: TempDir,
+    pub port: u16,
+    process: Running,
+}
+
+impl Moth {
+    pub fn watching(mut command: Command, to: &[&str]) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let key = dir.path().join("key");
+        fs::write(&key, format!("{KEY}\n")).unwrap();
+        fs::set_permissions(&key, fs::Permissions::from_mode(0o600)).unwrap();
+        let port = free_port();
+        command.arg(env!("CARGO_BIN_EXE_moth")).arg("watch").arg("--headless");
+        for address in to {
+            command.args(["--to", address]);
+        }
+        let child = command
+            .arg("--key-file")
+            .arg(&key)
+            .args(["--listen", &format!("rtmp://127.0.0.1:{port}/moth")])
+            .stdout(File::create(dir.path().join("lines.json")).unwrap())
+            .stderr(File::create(dir.path().join("moth.log")).unwrap())
+            .spawn()
+            .unwrap();
+        let moth = Self { dir, port, process: Running(child) };
+        wait_for("the moth's first line", Duration::from_secs(10), || (!moth.lines().is_empty()).then_some(()));
+        moth
+    }
+
+    pub fn here(to: &[&str]) -> Self {
+        Self::watching(Command::new("env"), to)
+    }
+
+    pub fn publish_to(&self) -> String {
+        format!("rtmp://127.0.0.1:{}/moth/local-name", self.port)
+    }
+
+    pub fn id(&self) -> u32 {
+        self.process.0.id()
+    }
+
+    pub fn lines(&self) -> Vec<Value> {
+        let text = fs::read_to_string(self.dir.path().join("lines.json")).unwrap();
+        let whole = text.rsplit_once('\n').map_or("", |(whole, _)| whole);
+        whole.lines().map(|line| serde_json::from_str(line).unwrap_or_else(|e| panic!("{e} in {line}"))).collect()
+    }
+
+    pub fn log(&self) -> String {
+        fs::read_to_string(self.dir.path().join("moth.log")).unwrap()
+    }
+
+    /// Asks it to stop, and gives its exit status and all its lines.
+    pub fn stop(mut self) -> (Option<i32>, Vec<Value>) {
+        self.process.signal("TERM");
+        let status = self.process.0.wait().unwrap();
+        let lines = self.lines();
+        for line in &lines {
+            for kind in ["frames", "audio"] {
+                let n = |name: &str| line[kind][name].as_u64().unwrap();
+                assert_eq!(n("offered"), n("delivered") + n("dropped") + n("queued"), "{line}");
+            }
+        }
+        for file in ["lines.json", "moth.log"] {
+            let text = fs::read_to_string(self.dir.path().join(file)).unwrap();
+            assert!(!text.contains(KEY), "the key is in {file}");
+        }
+        (status.code(), lines)
+    }
+}
+
+/// Waits for a broadcaster to end well, with nothing to complain of.
+pub fn ended_well(child: Child) {
+    let out = child.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&out.stderr).into_owned();
+    assert!(out.status.success() && said.is_empty(), "{}: {said}", out.status);
+}

@@ -1,0 +1,175 @@
+//! Broadcasts by ffmpeg, through the built moth, to nginx with its RTMP module, which records.
+#![cfg(target_os = "linux")]
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod common;
+
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::process::Command;
+use std::time::Duration;
+
+use common::*;
+use serde_json::Value;
+
+fn here() -> Command {
+    Command::new("env")
+}
+
+fn count(line: &Value, kind: &str, name: &str) -> u64 {
+    line[kind][name].as_u64().unwrap()
+}
+
+fn settled(moth: &Moth) -> Value {
+    wait_for("the last frames", Duration::from_secs(20), || {
+        let last = moth.lines().pop()?;
+        (last["state"].is_null() && count(&last, "frames", "offered") > 0 && count(&last, "frames", "queued") == 0).then_some(last)
+    })
+}
+
+#[test]
+fn the_recording_holds_exactly_what_is_called_delivered() {
+    if !have(&["nginx", "ffmpeg", "ffprobe"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let moth = Moth::here(&[&nginx.address()]);
+    let ffmpeg = publish(here(), &moth.publish_to(), 20, 1500);
+    let arguments = wait_for("frames", Duration::from_secs(10), || {
+        let on_air = moth.lines().pop().is_some_and(|l| count(&l, "frames", "delivered") > 0);
+        on_air.then(|| std::fs::read(format!("/proc/{}/cmdline", moth.id())).unwrap())
+    });
+    assert!(!String::from_utf8_lossy(&arguments).contains(KEY), "the key is in the process list");
+    ended_well(ffmpeg);
+    let last = settled(&moth);
+    assert_eq!(count(&last, "frames", "offered"), 600);
+    assert_eq!((count(&last, "frames", "dropped"), count(&last, "audio", "dropped")), (0, 0));
+    let recordings = nginx.recordings();
+    assert_eq!(recordings.len(), 1);
+    assert_eq!(frames(&recordings[0], "v"), count(&last, "frames", "delivered"));
+    assert_eq!(frames(&recordings[0], "a"), count(&last, "audio", "delivered"));
+    assert_eq!(decode(&recordings[0]), "");
+    let (status, lines) = moth.stop();
+    assert_eq!(status, Some(0));
+    let on_air: Vec<&Value> = lines.iter().filter(|l| l["state"] == "steady").collect();
+    assert!(on_air.len() >= 17, "a line a second: {}", on_air.len());
+    assert!(lines.iter().all(|l| l["fault"] == "none"));
+    assert!(on_air.iter().any(|l| l["rtt_ms"].is_number() && l["broadcaster_cpu_percent"].is_number()));
+    assert!(on_air.iter().all(|l| l["frames"]["lagged"].is_null()), "nobody reported lag, so it is not known");
+}
+
+#[test]
+fn a_server_killed_and_restarted_goes_unnoticed_by_the_broadcaster() {
+    if !have(&["nginx", "ffmpeg", "ffprobe"]) {
+        return;
+    }
+    let mut nginx = Nginx::new();
+    let moth = Moth::here(&[&nginx.address()]);
+    let ffmpeg = publish(here(), &moth.publish_to(), 20, 1500);
+    wait_for("six seconds of frames", Duration::from_secs(15), || {
+        moth.lines().pop().filter(|l| count(l, "frames", "delivered") > 180)
+    });
+    nginx.kill();
+    let dark = wait_for("the darkness", Duration::from_secs(5), || moth.lines().pop().filter(|l| l["state"] == "dark"));
+    assert_eq!((dark["fault"].as_str(), dark["cause"].as_str()), (Some("network"), Some("server-away")));
+    nginx.start(None);
+    ended_well(ffmpeg);
+    let last = settled(&moth);
+    assert_eq!(count(&last, "frames", "offered"), 600, "the broadcaster never stopped");
+    let recordings = nginx.recordings();
+    assert_eq!(recordings.len(), 2);
+    assert!(first_flags(&recordings[1]).starts_with('K'), "the second connection begins at a keyframe");
+    assert_eq!(decode(&recordings[1]), "");
+    let recorded: u64 = recordings.iter().map(|r| frames(r, "v")).sum();
+    let delivered = count(&last, "frames", "delivered");
+    // What the killed server's host had acknowledged but the server not yet read is delivered by the
+    // definition, and in no recording.
+    assert!((recorded..recorded + 15).contains(&delivered), "{delivered} delivered, {recorded} recorded");
+    let (status, lines) = moth.stop();
+    assert_eq!(status, Some(0));
+    assert!(lines.iter().rev().find(|l| !l["state"].is_null()).is_some_and(|l| l["fault"] == "none"), "and all is well again");
+}
+
+#[test]
+fn a_line_too_small_is_named_and_what_passes_it_decodes() {
+    if !have(&["nginx", "ffmpeg", "ffprobe", "unshare", "nsenter", "ip", "tc"]) {
+        return;
+    }
+    let hosts = Hosts::new();
+    hosts.run_home("tc qdisc add dev up0 root tbf rate 1500kbit burst 10kb latency 500ms");
+    let nginx = Nginx::at(&hosts);
+    let moth = Moth::watching(hosts.at_home(), &[&format!("rtmp://{SERVER_IP}:1935/live")]);
+    let ffmpeg = publish(hosts.at_home(), &moth.publish_to(), 20, 3000);
+    ended_well(ffmpeg);
+    let last = settled(&moth);
+    let recordings = nginx.recordings();
+    assert_eq!(recordings.len(), 1);
+    assert_eq!(frames(&recordings[0], "v"), count(&last, "frames", "delivered"));
+    assert_eq!(frames(&recordings[0], "a"), count(&last, "audio", "delivered"));
+    assert_eq!(decode(&recordings[0]), "", "what is still sent decodes");
+    let dropped = (count(&last, "frames", "dropped"), count(&last, "audio", "dropped"));
+    assert!(dropped.0 > 100 && dropped.1 == 0, "video and audio dropped: {dropped:?}");
+    let (_, lines) = moth.stop();
+    let verdicts: Vec<&Value> = lines.iter().filter(|l| l["fault"] != "none").collect();
+    assert!(verdicts.len() > 8);
+    for line in verdicts {
+        assert_eq!((line["fault"].as_str(), line["cause"].as_str()), (Some("network"), Some("line-short")), "{line}");
+    }
+    let sent: Vec<f64> = lines.iter().filter(|l| l["state"] == "losing").filter_map(|l| l["rates"]["sent_kbps"].as_f64()).collect();
+    let mean = sent.iter().sum::<f64>() / sent.len() as f64;
+    assert!((1300.0..1550.0).contains(&mean), "what a bucket of 1500 kb/s lets through: {mean:.0} kb/s");
+}
+
+#[test]
+fn a_second_publisher_a_wrong_application_and_garbage_are_turned_away() {
+    if !have(&["nginx", "ffmpeg", "ffprobe"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let moth = Moth::here(&[&nginx.address()]);
+    let first = publish(here(), &moth.publish_to(), 6, 1000);
+    wait_for("the first broadcaster", Duration::from_secs(10), || moth.lines().pop().filter(|l| l["state"] == "steady"));
+
+    let second = publish(here(), &moth.publish_to(), 5, 1000).wait_with_output().unwrap();
+    assert!(!second.status.success());
+    let said = String::from_utf8_lossy(&second.stderr).into_owned();
+    assert!(said.contains("another broadcaster is already publishing"), "{said}");
+
+    let wrong = moth.publish_to().replace("/moth/", "/elsewhere/");
+    let said = publish(here(), &wrong, 5, 1000).wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&said.stderr).into_owned();
+    assert!(said.contains("publish to the application `moth`"), "{said}");
+
+    for garbage in [&b"GET / HTTP/1.1\r\nHost: x\r\n\r\n"[..], &[0x03; 9000], &[0xff; 5000], b""] {
+        let mut stream = TcpStream::connect(("127.0.0.1", moth.port)).unwrap();
+        stream.set_read_timeout(Some(Duration::from_secs(15))).unwrap();
+        let _ = stream.write_all(garbage);
+        let _ = stream.shutdown(std::net::Shutdown::Write);
+        let mut answer = Vec::new();
+        let _ = stream.read_to_end(&mut answer);
+        assert!(answer.len() < 20_000);
+    }
+    ended_well(first);
+    let last = settled(&moth);
+    assert_eq!((count(&last, "frames", "offered"), count(&last, "frames", "dropped")), (180, 0), "the first one noticed nothing");
+    assert_eq!(frames(&nginx.recordings()[0], "v"), 180);
+    let log = moth.log();
+    assert!(log.contains("not RTMP's version 3"), "{log}");
+    assert_eq!(moth.stop().0, Some(0));
+}
+
+#[test]
+fn a_server_that_refuses_is_named_with_its_reason() {
+    if !have(&["nginx", "ffmpeg"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    // nginx closes on an application it does not have.
+    let moth = Moth::here(&[&nginx.address().replace("/live", "/nothing-here")]);
+    let ffmpeg = publish(here(), &moth.publish_to(), 5, 1000);
+    let line = wait_for("the verdict", Duration::from_secs(10), || moth.lines().pop().filter(|l| l["fault"] == "network"));
+    assert_eq!(line["state"], "dark");
+    assert!(["server-refuses", "server-away"].contains(&line["cause"].as_str().unwrap()), "{line}");
+    ended_well(ffmpeg);
+    assert_eq!(moth.stop().0, Some(0));
+}
