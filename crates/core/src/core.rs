@@ -11,7 +11,9 @@ use crate::journey::Stage;
 use crate::moment::Moment;
 use crate::proposal::Action;
 use crate::rate::Bitrate;
-use crate::reading::{BroadcasterCounters, ConnectionFigures, LinkChange, MachineLoad, Observation, QueueLevel, Reading, StreamFacts};
+use crate::reading::{
+    BroadcasterCounters, ConnectionFigures, LinkChange, MachineLoad, Observation, QueueLevel, Reading, StreamFacts,
+};
 use crate::snapshot::{Snapshot, State};
 use crate::suspects::Fault;
 use crate::verdict::Judge;
@@ -223,7 +225,9 @@ impl Core {
             let text = match (verdict.fault, &self.judged) {
                 (Fault::None, None) => None,
                 (Fault::None, Some((before, _))) => Some(format!("{} trouble over", before.word())),
-                (fault, _) => Some(format!("{}: {}", fault.word(), verdict.cause.map_or("cause unknown", |c| c.words()))),
+                (fault, _) => {
+                    Some(format!("{}: {}", fault.word(), verdict.cause.map_or("cause unknown", |c| c.words())))
+                }
             };
             if let Some(text) = text {
                 self.mark(text, false);
@@ -462,7 +466,8 @@ impl Core {
         let share = |gauge: &Gauge| Figure::maybe(gauge.mean(now, NOW).map(|v| v * 100.0), Origin::Measured);
         let figures = self.link.figures;
         let skipped_total = Figure::known(skipped.total().round() as u64, skipped_origin);
-        let lagged_total = Figure::maybe(counted.lagged.is_known().then(|| counted.lagged.total().round() as u64), Origin::Reported);
+        let lagged_total =
+            Figure::maybe(counted.lagged.is_known().then(|| counted.lagged.total().round() as u64), Origin::Reported);
         Snapshot {
             at: now,
             state: self.state(now),
@@ -497,7 +502,8 @@ impl Core {
     fn journey(&self, facts: &Facts, skipped: Figure<u64>, lagged: Figure<u64>, skipped_origin: Origin) -> [Stage; 4] {
         let interval_origin = if self.stream.fps.is_some() { Origin::Reported } else { Origin::Inferred };
         let budget = Figure::maybe(facts.interval_ms, interval_origin);
-        let on_air = |value: f64| if facts.broadcasting { Figure::known(value, Origin::Measured) } else { Figure::UNKNOWN };
+        let on_air =
+            |value: f64| if facts.broadcasting { Figure::known(value, Origin::Measured) } else { Figure::UNKNOWN };
         let lost = |frames: f64, origin| {
             if facts.broadcasting { Figure::known(frames.round() as u64, origin) } else { Figure::UNKNOWN }
         };

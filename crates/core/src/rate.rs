@@ -32,7 +32,11 @@ impl Bitrate {
     #[must_use]
     pub fn of(bytes: f64, span: Duration) -> Self {
         let seconds = span.as_secs_f64();
-        if seconds <= 0.0 { Self::ZERO } else { Self { bits_per_second: (bytes.max(0.0) * 8.0 / seconds).round() as u64 } }
+        if seconds <= 0.0 {
+            Self::ZERO
+        } else {
+            Self { bits_per_second: (bytes.max(0.0) * 8.0 / seconds).round() as u64 }
+        }
     }
 
     /// Bits per second.

@@ -192,7 +192,10 @@ pub fn suspects(facts: &Facts, held: &Held) -> Vec<Suspect> {
         return Vec::new();
     }
     let mut found: Vec<Suspect> =
-        [network::suspect(facts, held), encoder::suspect(facts, held), rendering::suspect(facts, held)].into_iter().flatten().collect();
+        [network::suspect(facts, held), encoder::suspect(facts, held), rendering::suspect(facts, held)]
+            .into_iter()
+            .flatten()
+            .collect();
     found.sort_by(|a, b| b.harm_frames.total_cmp(&a.harm_frames));
     found
 }

@@ -41,7 +41,10 @@ impl Programs {
                 *used.entry(&program.name).or_default() += program.ticks.saturating_sub(before);
             }
         }
-        let busiest = used.into_iter().filter(|(_, ticks)| *ticks > 0).max_by_key(|(name, ticks)| (*ticks, std::cmp::Reverse(*name)));
+        let busiest = used
+            .into_iter()
+            .filter(|(_, ticks)| *ticks > 0)
+            .max_by_key(|(name, ticks)| (*ticks, std::cmp::Reverse(*name)));
         let found = busiest.map(|(name, ticks)| (name.to_owned(), ticks));
         self.before = now;
         found

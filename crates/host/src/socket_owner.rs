@@ -15,7 +15,9 @@ pub(crate) fn owner_of(proc: &Path, local: SocketAddr) -> Option<i32> {
     let wanted = format!("socket:[{inode}]");
     processes(proc).find(|pid| {
         let Ok(descriptors) = fs::read_dir(proc.join(pid.to_string()).join("fd")) else { return false };
-        descriptors.flatten().any(|entry| fs::read_link(entry.path()).is_ok_and(|target| target.as_os_str() == wanted.as_str()))
+        descriptors
+            .flatten()
+            .any(|entry| fs::read_link(entry.path()).is_ok_and(|target| target.as_os_str() == wanted.as_str()))
     })
 }
 

@@ -1,5 +1,6 @@
 //! A machine's load, from trees written after the kernel's documentation and from this machine itself.
 #![cfg(target_os = "linux")]
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use std::fs;
 use std::net::{SocketAddr, TcpListener, TcpStream};
@@ -26,7 +27,8 @@ fn tree(root: &Path, second: u64) {
         let dir = root.join(pid.to_string());
         fs::create_dir_all(dir.join("fd")).unwrap();
         let ticks = ticks * second;
-        let rest = "0 0 20 0 4 0 5000 100000 500 18446744073709551615 1 1 0 0 0 0 0 0 0 0 0 0 17 1 0 0 0 0 0 0 0 0 0 0 0 0 0";
+        let rest =
+            "0 0 20 0 4 0 5000 100000 500 18446744073709551615 1 1 0 0 0 0 0 0 0 0 0 0 17 1 0 0 0 0 0 0 0 0 0 0 0 0 0";
         fs::write(dir.join("stat"), format!("{pid} ({name}) S 1 1 1 0 -1 0 0 0 0 0 {ticks} 0 {rest}\n")).unwrap();
     }
     let link = root.join("70/fd/9");

@@ -17,10 +17,14 @@ pub enum Failure {
         error: AddressError,
     },
     /// The server is the moth itself.
-    #[error("--to and --listen name the same address: the broadcast would go round in a circle; give the real server with --to")]
+    #[error(
+        "--to and --listen name the same address: the broadcast would go round in a circle; give the real server with --to"
+    )]
     Circle,
     /// Nothing gave a stream key.
-    #[error("no stream key: put it into a file and name that with --key-file, or set the environment variable MOTH_STREAM_KEY")]
+    #[error(
+        "no stream key: put it into a file and name that with --key-file, or set the environment variable MOTH_STREAM_KEY"
+    )]
     NoKey,
     /// The key file cannot be read.
     #[error("the key file {} cannot be read: {error}", path.display())]

@@ -29,7 +29,9 @@ pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
         let mut out = io::stdout().lock();
         let mut failed = None;
         let look = |snapshot: Snapshot| match print(&mut out, &snapshot) {
-            Ok(()) if run_for.is_none_or(|limit| snapshot.at.seconds() < limit.as_secs_f64()) => ControlFlow::Continue(()),
+            Ok(()) if run_for.is_none_or(|limit| snapshot.at.seconds() < limit.as_secs_f64()) => {
+                ControlFlow::Continue(())
+            }
             Ok(()) => ControlFlow::Break(()),
             Err(error) => {
                 failed = Some(error);

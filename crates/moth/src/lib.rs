@@ -22,7 +22,7 @@ use std::io::Write;
 use std::process::ExitCode;
 
 use clap::Parser;
-use clap::error::ErrorKind;
+use clap::error::{ContextKind, ContextValue, ErrorKind};
 
 use cli::{Cli, Command};
 use failure::Failure;
@@ -40,9 +40,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
             return ExitCode::SUCCESS;
         }
         Err(error) => {
-            let text = error.to_string();
-            let what = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
-            let what = if error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand { "say what to do" } else { what };
+            let what = in_one_line(&error);
             return complain(&format!("{what} (moth --help tells how it is used)"));
         }
     };
@@ -55,6 +53,24 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => complain(&failure.to_string()),
     }
+}
+
+/// What is wrong with the arguments, without the lines on usage.
+fn in_one_line(error: &clap::Error) -> String {
+    if error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand {
+        return "say what to do".into();
+    }
+    let unknown = match error.get(ContextKind::InvalidArg) {
+        Some(ContextValue::String(word)) if error.kind() == ErrorKind::UnknownArgument => Some(word),
+        _ => None,
+    };
+    if unknown.is_some_and(|word| !word.starts_with('-')) {
+        // It is not repeated: it may be a stream key.
+        return "there is an argument too many".into();
+    }
+    let text = error.to_string();
+    let lines: Vec<&str> = text.lines().take_while(|line| !line.is_empty()).map(str::trim).collect();
+    lines.join(" ").trim_start_matches("error: ").to_owned()
 }
 
 fn complain(what: &str) -> ExitCode {

@@ -130,10 +130,13 @@ impl LivePlan {
         let listener = Listener::bind(&self.listen)
             .await
             .map_err(|error| Failure::Listen { address: self.listen.authority(), error })?;
-        let settings =
-            RelaySettings { app: self.listen.app().to_owned(), servers: self.servers, key: self.key, limits: self.limits };
-        let (relay, handle) =
-            Relay::new(settings, Arc::new(TcpDialer), recorder.clone()).ok_or(Failure::Circle)?;
+        let settings = RelaySettings {
+            app: self.listen.app().to_owned(),
+            servers: self.servers,
+            key: self.key,
+            limits: self.limits,
+        };
+        let (relay, handle) = Relay::new(settings, Arc::new(TcpDialer), recorder.clone()).ok_or(Failure::Circle)?;
         let (connect, incoming) = mpsc::channel(4);
         let mut running = JoinSet::new();
         running.spawn(listener.run(connect));
@@ -175,7 +178,8 @@ pub(crate) fn demo(options: &DemoOptions) -> Outcome {
 /// `moth watch`
 pub(crate) fn watch(options: &WatchOptions) -> Outcome {
     logging::begin(&options.show)?;
-    let parse = |option: &'static str, text: &str| text.parse::<Address>().map_err(|error| Failure::Address { option, error });
+    let parse =
+        |option: &'static str, text: &str| text.parse::<Address>().map_err(|error| Failure::Address { option, error });
     let listen = parse("--listen", &options.listen)?;
     let mut servers: Vec<Server> = Vec::new();
     for text in &options.to {

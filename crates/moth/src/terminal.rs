@@ -65,7 +65,10 @@ pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
 }
 
 fn ended_badly() -> Failure {
-    Failure::System { what: "the relay ended unexpectedly", error: std::io::Error::other("this is a fault in the program; please report it") }
+    Failure::System {
+        what: "the relay ended unexpectedly",
+        error: std::io::Error::other("this is a fault in the program; please report it"),
+    }
 }
 
 /// The relay's thread.

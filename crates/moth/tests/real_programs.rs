@@ -23,7 +23,8 @@ fn count(line: &Value, kind: &str, name: &str) -> u64 {
 fn settled(moth: &Moth) -> Value {
     wait_for("the last frames", Duration::from_secs(20), || {
         let last = moth.lines().pop()?;
-        (last["state"].is_null() && count(&last, "frames", "offered") > 0 && count(&last, "frames", "queued") == 0).then_some(last)
+        (last["state"].is_null() && count(&last, "frames", "offered") > 0 && count(&last, "frames", "queued") == 0)
+            .then_some(last)
     })
 }
 
@@ -87,7 +88,10 @@ fn a_server_killed_and_restarted_goes_unnoticed_by_the_broadcaster() {
     assert!((recorded..recorded + 15).contains(&delivered), "{delivered} delivered, {recorded} recorded");
     let (status, lines) = moth.stop();
     assert_eq!(status, Some(0));
-    assert!(lines.iter().rev().find(|l| !l["state"].is_null()).is_some_and(|l| l["fault"] == "none"), "and all is well again");
+    assert!(
+        lines.iter().rev().find(|l| !l["state"].is_null()).is_some_and(|l| l["fault"] == "none"),
+        "and all is well again"
+    );
 }
 
 #[test]
@@ -115,7 +119,8 @@ fn a_line_too_small_is_named_and_what_passes_it_decodes() {
     for line in verdicts {
         assert_eq!((line["fault"].as_str(), line["cause"].as_str()), (Some("network"), Some("line-short")), "{line}");
     }
-    let sent: Vec<f64> = lines.iter().filter(|l| l["state"] == "losing").filter_map(|l| l["rates"]["sent_kbps"].as_f64()).collect();
+    let sent: Vec<f64> =
+        lines.iter().filter(|l| l["state"] == "losing").filter_map(|l| l["rates"]["sent_kbps"].as_f64()).collect();
     let mean = sent.iter().sum::<f64>() / sent.len() as f64;
     assert!((1300.0..1550.0).contains(&mean), "what a bucket of 1500 kb/s lets through: {mean:.0} kb/s");
 }
@@ -128,7 +133,9 @@ fn a_second_publisher_a_wrong_application_and_garbage_are_turned_away() {
     let nginx = Nginx::new();
     let moth = Moth::here(&[&nginx.address()]);
     let first = publish(here(), &moth.publish_to(), 6, 1000);
-    wait_for("the first broadcaster", Duration::from_secs(10), || moth.lines().pop().filter(|l| l["state"] == "steady"));
+    wait_for("the first broadcaster", Duration::from_secs(10), || {
+        moth.lines().pop().filter(|l| l["state"] == "steady")
+    });
 
     let second = publish(here(), &moth.publish_to(), 5, 1000).wait_with_output().unwrap();
     assert!(!second.status.success());
@@ -151,7 +158,11 @@ fn a_second_publisher_a_wrong_application_and_garbage_are_turned_away() {
     }
     ended_well(first);
     let last = settled(&moth);
-    assert_eq!((count(&last, "frames", "offered"), count(&last, "frames", "dropped")), (180, 0), "the first one noticed nothing");
+    assert_eq!(
+        (count(&last, "frames", "offered"), count(&last, "frames", "dropped")),
+        (180, 0),
+        "the first one noticed nothing"
+    );
     assert_eq!(frames(&nginx.recordings()[0], "v"), 180);
     let log = moth.log();
     assert!(log.contains("not RTMP's version 3"), "{log}");
@@ -167,7 +178,8 @@ fn a_server_that_refuses_is_named_with_its_reason() {
     // nginx closes on an application it does not have.
     let moth = Moth::here(&[&nginx.address().replace("/live", "/nothing-here")]);
     let ffmpeg = publish(here(), &moth.publish_to(), 5, 1000);
-    let line = wait_for("the verdict", Duration::from_secs(10), || moth.lines().pop().filter(|l| l["fault"] == "network"));
+    let line =
+        wait_for("the verdict", Duration::from_secs(10), || moth.lines().pop().filter(|l| l["fault"] == "network"));
     assert_eq!(line["state"], "dark");
     assert!(["server-refuses", "server-away"].contains(&line["cause"].as_str().unwrap()), "{line}");
     ended_well(ffmpeg);

@@ -203,7 +203,12 @@ impl Delivery {
         let wait = self.backoff.next();
         let retry_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX);
         tracing::warn!(server = %self.server().name, why = %error.why, retry_ms, "the server connection is down");
-        self.link(LinkChange::Down { server: self.server().name.clone(), why: error.why, refused: error.refused, retry_ms });
+        self.link(LinkChange::Down {
+            server: self.server().name.clone(),
+            why: error.why,
+            refused: error.refused,
+            retry_ms,
+        });
         let mut phase = self.shared.phase.subscribe();
         tokio::select! {
             biased;

@@ -80,7 +80,11 @@ impl Role {
             MessageKind::Data => {
                 // Only what begins with @setDataFrame or onMetaData is the stream's own; cue points pass through.
                 let named = |name: &str| message.payload.get(3..3 + name.len()) == Some(name.as_bytes());
-                if named("@setDataFrame") || named("onMetaData") { Self::Header(HeaderSlot::Metadata) } else { Self::Note }
+                if named("@setDataFrame") || named("onMetaData") {
+                    Self::Header(HeaderSlot::Metadata)
+                } else {
+                    Self::Note
+                }
             }
             _ => Self::Note,
         }
@@ -378,7 +382,10 @@ impl Exchange {
             let is_fresh = |item: &Item| now.since(item.came).as_millis() <= u128::from(self.limits.queue_ms);
             let keyframes = || self.queue.iter().enumerate().filter(|(_, item)| item.role == Role::Keyframe);
             // The oldest that is not too old keeps most; else the newest.
-            let found = keyframes().find(|(_, item)| is_fresh(item)).or_else(|| keyframes().next_back()).map(|(index, _)| index);
+            let found = keyframes()
+                .find(|(_, item)| is_fresh(item))
+                .or_else(|| keyframes().next_back())
+                .map(|(index, _)| index);
             let Some(index) = found else {
                 // Nothing can follow on what waits: it would only wait in vain.
                 while let Some(index) = self.position(Role::depends) {

@@ -64,17 +64,19 @@ impl Intake {
                 let event = session.poll();
                 match event {
                     Ok(None) => break,
-                    Ok(Some(ReceiverEvent::PublishRequested { app, .. })) => match self.admit(&app, incoming.peer).await {
-                        Ok(on_air) => {
-                            session.accept();
-                            publishing = Some(on_air);
+                    Ok(Some(ReceiverEvent::PublishRequested { app, .. })) => {
+                        match self.admit(&app, incoming.peer).await {
+                            Ok(on_air) => {
+                                session.accept();
+                                publishing = Some(on_air);
+                            }
+                            Err(why) => {
+                                session.refuse(RefuseCode::BadName, &why);
+                                say_farewell(&mut incoming, &mut session).await;
+                                return Err(IntakeError::Refused(why));
+                            }
                         }
-                        Err(why) => {
-                            session.refuse(RefuseCode::BadName, &why);
-                            say_farewell(&mut incoming, &mut session).await;
-                            return Err(IntakeError::Refused(why));
-                        }
-                    },
+                    }
                     // The moth is stopping: what comes now could not be delivered any more.
                     Ok(Some(ReceiverEvent::Media(_))) if *self.shared.phase.borrow() != Phase::OnAir => return Ok(()),
                     Ok(Some(ReceiverEvent::Media(message))) => self.take(message),

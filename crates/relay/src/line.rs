@@ -98,7 +98,9 @@ impl Line {
             }
             Ok::<_, LineError>(())
         };
-        timeout(OPEN, open).await.map_err(|_| LineError::new(format!("it connects but does not take a broadcast within {} s", OPEN.as_secs())))??;
+        timeout(OPEN, open).await.map_err(|_| {
+            LineError::new(format!("it connects but does not take a broadcast within {} s", OPEN.as_secs()))
+        })??;
         Ok(line)
     }
 
@@ -134,7 +136,9 @@ impl Line {
             }
             let mut buffer = ReadBuf::new(input);
             match Pin::new(&mut *connection).poll_read(cx, &mut buffer) {
-                Poll::Ready(Ok(())) if buffer.filled().is_empty() => Poll::Ready(Err(io::ErrorKind::UnexpectedEof.into())),
+                Poll::Ready(Ok(())) if buffer.filled().is_empty() => {
+                    Poll::Ready(Err(io::ErrorKind::UnexpectedEof.into()))
+                }
                 Poll::Ready(Ok(())) => Poll::Ready(Ok((wrote, buffer.filled().len()))),
                 Poll::Ready(Err(error)) => Poll::Ready(Err(error)),
                 Poll::Pending if wrote > 0 => Poll::Ready(Ok((wrote, 0))),

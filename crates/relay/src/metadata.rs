@@ -10,7 +10,8 @@ pub(crate) fn stream_facts(payload: &[u8]) -> Option<StreamFacts> {
     let object = values.iter().find(|v| matches!(v, Value::Object(_)))?;
     let number = |name: &str| object.get(name).and_then(Value::as_number).filter(|n| n.is_finite() && *n > 0.0);
     let whole = |name: &str| number(name).filter(|n| *n < 100_000.0).map(|n| n.round() as u32);
-    let kbps = |name: &str| number(name).filter(|n| *n < 10_000_000.0).map(|n| Bitrate::from_bps((n * 1000.0).round() as u64));
+    let kbps =
+        |name: &str| number(name).filter(|n| *n < 10_000_000.0).map(|n| Bitrate::from_bps((n * 1000.0).round() as u64));
     Some(StreamFacts {
         width: whole("width"),
         height: whole("height"),

@@ -29,7 +29,9 @@ pub enum AddressError {
     #[error("no application after the host; expected rtmp://HOST[:PORT]/APP")]
     NoApp,
     /// A user name, password, query or fragment: places where secrets hide.
-    #[error("an address has no user, password, query or fragment; the stream key goes into --key-file or MOTH_STREAM_KEY")]
+    #[error(
+        "an address has no user, password, query or fragment; the stream key goes into --key-file or MOTH_STREAM_KEY"
+    )]
     Extra,
 }
 

@@ -58,9 +58,10 @@ impl StreamKey {
         let key = self.expose();
         let mut clean = text.replace(key, "[stream key]");
         if let Some((name, _)) = key.split_once('?')
-            && !name.is_empty() {
-                clean = clean.replace(name, "[stream key]");
-            }
+            && !name.is_empty()
+        {
+            clean = clean.replace(name, "[stream key]");
+        }
         clean
     }
 }

@@ -63,7 +63,11 @@ impl VideoTag {
             3 => VideoPart::Disposable,
             _ => return Self { codec: codec_of(first, payload), part: VideoPart::Note },
         };
-        if first & 0x80 != 0 { Self::extended(first & 0x0f, frame, payload) } else { Self::legacy(first & 0x0f, frame, payload) }
+        if first & 0x80 != 0 {
+            Self::extended(first & 0x0f, frame, payload)
+        } else {
+            Self::legacy(first & 0x0f, frame, payload)
+        }
     }
 
     fn extended(packet_type: u8, frame: VideoPart, payload: &[u8]) -> Self {

@@ -1,4 +1,5 @@
 //! The chunk reader: any interleaving, any split, and ten thousand hostile inputs.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use bytes::{BufMut, Bytes, BytesMut};
 use moth_rtmp::chunk::{ChunkError, ChunkReader, ChunkWriter, MAX_HELD_BYTES};
@@ -108,7 +109,7 @@ fn ten_thousand_hostile_inputs_give_errors_and_little_memory() {
     let mut rng = rand_pcg::Pcg64Mcg::seed_from_u64(0x6d6f_7468);
     let honest = {
         let mut bytes = BytesMut::new();
-        moth_rtmp::handshake::Handshake::client(&mut bytes);
+        let _opening = moth_rtmp::handshake::Handshake::client(&mut bytes);
         bytes.extend_from_slice(&[7; 1536]);
         bytes
     };
@@ -135,7 +136,12 @@ fn ten_thousand_hostile_inputs_give_errors_and_little_memory() {
                 }
                 3 => {
                     let payload: Bytes = (0..rng.random_range(0..6)).map(|_| rng.random::<u8>()).collect();
-                    let message = Message { kind: MessageKind::from_number(rng.random_range(0..8)), time: StreamTime(rng.random()), stream_id: 0, payload };
+                    let message = Message {
+                        kind: MessageKind::from_number(rng.random_range(0..8)),
+                        time: StreamTime(rng.random()),
+                        stream_id: 0,
+                        payload,
+                    };
                     ChunkWriter::default().write(2, &message, &mut body);
                 }
                 _ => body.put_bytes(0xc0 | rng.random_range(0..64_u8), rng.random_range(1..50)),
@@ -205,7 +211,8 @@ fn an_abort_forgets_the_part_that_came() {
 #[test]
 fn a_header_of_type_three_begins_a_message_with_the_last_delta() {
     let mut wire = BytesMut::new();
-    let message = |time| Message { kind: MessageKind::Audio, time: StreamTime(time), stream_id: 1, payload: vec![0; 4].into() };
+    let message =
+        |time| Message { kind: MessageKind::Audio, time: StreamTime(time), stream_id: 1, payload: vec![0; 4].into() };
     wire.extend_from_slice(&chunks_of(4, &message(1000), 128)[0]);
     wire.put_slice(&[0x84, 0, 0, 23, 0, 0, 0, 0]); // type 2: 23 ms on
     wire.put_slice(&[0xc4, 0, 0, 0, 0]); // type 3: 23 ms on again

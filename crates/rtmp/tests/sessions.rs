@@ -1,4 +1,5 @@
 //! A publisher and a receiver talk to each other, byte by byte.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use bytes::{Bytes, BytesMut};
 use moth_rtmp::message::{Message, MessageKind, StreamTime};
@@ -78,7 +79,8 @@ fn what_is_published_arrives_byte_for_byte_however_it_is_split() {
             pair.publisher.send(message);
         }
         let seen = pair.run().unwrap();
-        let arrived: Vec<_> = seen.receiver.into_iter().map(|e| if let ReceiverEvent::Media(m) = e { m } else { panic!() }).collect();
+        let arrived: Vec<_> =
+            seen.receiver.into_iter().map(|e| if let ReceiverEvent::Media(m) = e { m } else { panic!() }).collect();
         assert_eq!(arrived, sent);
         pair.publisher.finish();
         assert!(matches!(pair.run().unwrap().receiver[..], [ReceiverEvent::Ended]));
@@ -116,7 +118,7 @@ fn an_acknowledgement_follows_each_window() {
 fn commands_out_of_turn_are_errors() {
     let mut receiver = Receiver::default();
     let mut hello = BytesMut::new();
-    moth_rtmp::handshake::Handshake::client(&mut hello);
+    let _opening = moth_rtmp::handshake::Handshake::client(&mut hello);
     hello.extend_from_slice(&[0; 1536]);
     let mut payload = BytesMut::new();
     moth_rtmp::amf0::Value::from("publish").encode(&mut payload);

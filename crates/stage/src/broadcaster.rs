@@ -69,7 +69,11 @@ pub struct StandInBroadcaster {
 }
 
 impl StandInBroadcaster {
-    pub(crate) fn new(conditions: watch::Receiver<Conditions>, recorder: Recorder, seed: u64) -> (Self, BroadcasterControl) {
+    pub(crate) fn new(
+        conditions: watch::Receiver<Conditions>,
+        recorder: Recorder,
+        seed: u64,
+    ) -> (Self, BroadcasterControl) {
         let video = Bitrate::from_kbps(conditions.borrow().broadcaster.video_kbps);
         let (orders, to_follow) = watch::channel(Orders { video, encode_factor: 1.0 });
         let broadcaster = Self { conditions, orders: to_follow, recorder, noise: Noise::new(seed, "broadcaster") };
@@ -117,7 +121,13 @@ impl StandInBroadcaster {
             }
             sleep_until(due).await;
             let (now, orders) = (self.conditions.borrow().broadcaster, *self.orders.borrow());
-            for message in show.advance(&mut self.noise, now.render_ms, now.encode_ms * orders.encode_factor, orders.video, setup.audio_kbps) {
+            for message in show.advance(
+                &mut self.noise,
+                now.render_ms,
+                now.encode_ms * orders.encode_factor,
+                orders.video,
+                setup.audio_kbps,
+            ) {
                 session.send(&message);
             }
             let output = session.take_output();
@@ -180,7 +190,14 @@ impl Show {
     }
 
     /// One frame interval: what is published in it.
-    fn advance(&mut self, noise: &mut Noise, render_ms: f64, encode_ms: f64, video: Bitrate, audio_kbps: u64) -> Vec<Message> {
+    fn advance(
+        &mut self,
+        noise: &mut Noise,
+        render_ms: f64,
+        encode_ms: f64,
+        video: Bitrate,
+        audio_kbps: u64,
+    ) -> Vec<Message> {
         let interval = 1000.0 / self.fps as f64;
         let now = self.slot as f64 * interval;
         let time_ms = (self.slot * 1000 + self.fps / 2) / self.fps;

@@ -5,7 +5,9 @@ use std::time::Duration;
 
 use serde::Deserialize;
 
-use crate::conditions::{BroadcasterConditions, Conditions, LineConditions, MachineConditions, OtherProgram, ServerConditions};
+use crate::conditions::{
+    BroadcasterConditions, Conditions, LineConditions, MachineConditions, OtherProgram, ServerConditions,
+};
 
 /// A scripted evening.
 #[derive(Debug, Clone, PartialEq, Deserialize)]
@@ -136,8 +138,14 @@ pub enum EveningError {
 }
 
 /// The servers of the demo's world, and their one-way delays in milliseconds.
-const NOCTURNE: [(&str, f64); 6] =
-    [("Aldmoor", 3.0), ("Brackwater", 6.0), ("Cindervale", 9.0), ("Dunmere", 14.0), ("Elmsreach", 21.0), ("Farrowgate", 38.0)];
+const NOCTURNE: [(&str, f64); 6] = [
+    ("Aldmoor", 3.0),
+    ("Brackwater", 6.0),
+    ("Cindervale", 9.0),
+    ("Dunmere", 14.0),
+    ("Elmsreach", 21.0),
+    ("Farrowgate", 38.0),
+];
 
 impl FromStr for Evening {
     type Err = EveningError;
@@ -160,7 +168,12 @@ impl Evening {
         };
         let b = &self.broadcaster;
         within("broadcaster.fps".into(), b.fps.into(), (1..=240).contains(&b.fps), "from 1 to 240 frames/s")?;
-        within("broadcaster.video_kbps".into(), b.video_kbps as f64, (50..=100_000).contains(&b.video_kbps), "from 50 to 100 000 kb/s")?;
+        within(
+            "broadcaster.video_kbps".into(),
+            b.video_kbps as f64,
+            (50..=100_000).contains(&b.video_kbps),
+            "from 50 to 100 000 kb/s",
+        )?;
         for event in &self.events {
             let at = |what: &str| format!("{what} of the event at {} s", event.at_s);
             within(at("at_s"), event.at_s, (0.0..=86_400.0).contains(&event.at_s), "from 0 to 86 400 s")?;

@@ -11,7 +11,8 @@ impl Noise {
     /// Noise for the part called `part`; parts do not disturb each other.
     pub(crate) fn new(seed: u64, part: &str) -> Self {
         // FNV-1a: the standard library's hasher may change from release to release.
-        let hash = part.bytes().fold(0xcbf2_9ce4_8422_2325_u64, |h, b| (h ^ u64::from(b)).wrapping_mul(0x0100_0000_01b3));
+        let hash =
+            part.bytes().fold(0xcbf2_9ce4_8422_2325_u64, |h, b| (h ^ u64::from(b)).wrapping_mul(0x0100_0000_01b3));
         Self(Pcg64Mcg::seed_from_u64(seed ^ hash))
     }
 

@@ -55,7 +55,8 @@ impl Theatre {
                 Some(Server { name, address })
             })
             .collect();
-        let nothing = || EveningError::Range { what: "the number of servers".into(), value: 0.0, expected: "at least one" };
+        let nothing =
+            || EveningError::Range { what: "the number of servers".into(), value: 0.0, expected: "at least one" };
         let (Ok(local), Ok(key)) = (local, key) else { return Err(nothing()) };
         let settings = RelaySettings { app: local.app().to_owned(), servers, key, limits: Limits::default() };
         let (relay, handle) = Relay::new(settings, Arc::new(uplink.clone()), recorder.clone()).ok_or_else(nothing)?;

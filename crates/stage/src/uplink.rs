@@ -257,7 +257,8 @@ impl Uplink {
             pipe.deliver(now, delay);
             let reads = bytes_of(server.reads_kbps);
             // What it did not read it may not save up: it is slow, not resting.
-            pipe.reading = if reads.is_finite() { (pipe.reading + reads).min(reads * 4.0 + 4096.0) } else { f64::INFINITY };
+            pipe.reading =
+                if reads.is_finite() { (pipe.reading + reads).min(reads * 4.0 + 4096.0) } else { f64::INFINITY };
             pipe.wake();
         }
     }

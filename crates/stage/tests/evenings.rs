@@ -66,7 +66,13 @@ async fn every_evening_ends_in_its_verdict_from_ten_seeds() {
             let mut run = Run::new(&evening, seed);
             let mut before = None;
             run.until(expect.from_s, |s| {
-                assert_eq!(s.verdict.fault, Fault::None, "{what}: too early at {:.1} s: {}", s.at.seconds(), s.verdict.sentence);
+                assert_eq!(
+                    s.verdict.fault,
+                    Fault::None,
+                    "{what}: too early at {:.1} s: {}",
+                    s.at.seconds(),
+                    s.verdict.sentence
+                );
                 before = Some(lost(s));
             })
             .await;
@@ -78,7 +84,11 @@ async fn every_evening_ends_in_its_verdict_from_ten_seeds() {
                     first_loss.get_or_insert(s.at);
                 }
                 if s.verdict.fault == Fault::None {
-                    assert!(first_verdict.is_none(), "{what}: the verdict was gone at {:.1} s, in the trouble", s.at.seconds());
+                    assert!(
+                        first_verdict.is_none(),
+                        "{what}: the verdict was gone at {:.1} s, in the trouble",
+                        s.at.seconds()
+                    );
                     return;
                 }
                 let said = (s.verdict.fault.word(), s.verdict.cause.map_or("unknown", |c| c.slug()));

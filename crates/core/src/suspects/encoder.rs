@@ -69,11 +69,11 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
         possible: facts.stream.takes_preset,
         dangerous: false,
     };
-    let close = facts.busiest_other.as_ref().filter(|_| cause == Some(Cause::CpuStarved)).map(|(name, _)| by_hand(
-        format!("close {name}, or give it a lower priority"),
-        "frames stop being skipped within seconds",
-    ));
-    let rate = by_hand("lower the frame rate or the picture size in the broadcaster".into(), "each frame has more time");
+    let close = facts.busiest_other.as_ref().filter(|_| cause == Some(Cause::CpuStarved)).map(|(name, _)| {
+        by_hand(format!("close {name}, or give it a lower priority"), "frames stop being skipped within seconds")
+    });
+    let rate =
+        by_hand("lower the frame rate or the picture size in the broadcaster".into(), "each frame has more time");
     Some(Suspect {
         fault: Fault::Encoder,
         cause,

@@ -70,7 +70,11 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     // The drops are the moth's own doing and so certain; a queue that only grows may yet recover.
     let fault_sure = if facts.dropped_clear > 0.0 { 0.99 } else { 0.85 };
     let carried = facts.sent;
-    let loss = if facts.dropped > 0.0 { format!("{} dropped", frames_lost(facts.dropped)) } else { "nothing dropped yet".into() };
+    let loss = if facts.dropped > 0.0 {
+        format!("{} dropped", frames_lost(facts.dropped))
+    } else {
+        "nothing dropped yet".into()
+    };
     let (cause, confidence, sentence, evidence) = match told {
         Some((case, share)) => {
             let sentence = match case.cause {
@@ -93,7 +97,10 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
         None => (
             None,
             fault_sure * 0.5,
-            format!("The connection carries {carried} of the {} asked; {loss}. Nothing tells the line from the server.", facts.asked),
+            format!(
+                "The connection carries {carried} of the {} asked; {loss}. Nothing tells the line from the server.",
+                facts.asked
+            ),
             Vec::new(),
         ),
     };
@@ -120,10 +127,13 @@ fn away(facts: &Facts) -> Suspect {
     let sentence = if facts.link_refused {
         format!("{} does not take the broadcast: {why}.", facts.server)
     } else {
-        format!("{} is away since {:.0} s: {why}. The broadcaster stays connected.", facts.server, facts.link_down_s)
+        format!(
+            "{} has been away for {:.0} s: {why}. The broadcaster stays connected.",
+            facts.server, facts.link_down_s
+        )
     };
     let mut case = Case::new(cause);
-    case.sign(Origin::Measured, 2.0, format!("no server takes the broadcast since {:.1} s", facts.link_down_s));
+    case.sign(Origin::Measured, 2.0, format!("no server has taken the broadcast for {:.1} s", facts.link_down_s));
     case.sign(Origin::Measured, 1.0, why);
     Suspect {
         fault: Fault::Network,

@@ -53,7 +53,10 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
         sentence,
         evidence,
         proposals: vec![
-            by_hand("free the GPU: cap the frame rate of whatever else draws, or choose a lighter scene".into(), "frames stop lagging at once"),
+            by_hand(
+                "free the GPU: cap the frame rate of whatever else draws, or choose a lighter scene".into(),
+                "frames stop lagging at once",
+            ),
             by_hand("lower the frame rate or the picture size in the broadcaster".into(), "each frame has more time"),
         ],
     })

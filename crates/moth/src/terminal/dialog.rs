@@ -77,7 +77,10 @@ fn by_hand(proposal: &Proposal, app: &App, snapshot: &Snapshot) -> Vec<Line<'sta
         lines.push(Line::default());
         text(
             &mut lines,
-            &format!("On the wire now: {} kb/s of video (measured over 2 s). It falls once it is done.", number(snapshot.video_kbps.value)),
+            &format!(
+                "On the wire now: {} kb/s of video (measured over 2 s). It falls once it is done.",
+                number(snapshot.video_kbps.value)
+            ),
         );
     } else if proposal.action == Action::LighterPreset {
         text(&mut lines, "In your broadcaster's output settings, choose the next faster (lighter) encoder preset.");

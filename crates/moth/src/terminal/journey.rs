@@ -19,17 +19,19 @@ use super::palette::state_mark;
 /// Rows the journey takes.
 pub(super) const ROWS: u16 = 4;
 /// Columns of the path between two stages, its arrow included.
-const PATH: u16 = 6;
+fn path_columns(area: Rect) -> u16 {
+    if area.width < 100 { 4 } else { 6 }
+}
 
 pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     let stages = &snapshot.journey;
-    let paths = PATH * 3;
-    let width = area.width.saturating_sub(paths) / 4;
+    let path = path_columns(area);
+    let width = area.width.saturating_sub(path * 3) / 4;
     for (i, stage) in stages.iter().enumerate() {
-        let x = area.x + u16::try_from(i).unwrap_or(0) * (width + PATH);
+        let x = area.x + u16::try_from(i).unwrap_or(0) * (width + path);
         draw_stage(frame, Rect { x, width, ..area }, app, snapshot, stage);
         if i < 3 {
-            draw_path(frame, Rect { x: x + width, y: area.y, width: PATH, height: 1 }, app, snapshot, i);
+            draw_path(frame, Rect { x: x + width, y: area.y, width: path, height: 1 }, app, snapshot, i);
         }
     }
 }
@@ -48,7 +50,7 @@ fn draw_path(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot, 
         _ if is_losing(stage, snapshot) => ('▾', app.palette.fault(stage.fault)),
         _ => ('─', app.palette.faint()),
     };
-    let text: String = std::iter::repeat_n(mark, usize::from(PATH) - 3).chain(['▸']).collect();
+    let text: String = std::iter::repeat_n(mark, usize::from(area.width).saturating_sub(3)).chain(['▸']).collect();
     frame.render_widget(Line::styled(format!(" {text}"), style), area);
 }
 
@@ -63,7 +65,7 @@ fn draw_stage(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot,
     if stage.name == "ingest" {
         title.push(Span::styled(fit(&format!("  {}", snapshot.server), columns.saturating_sub(6)), tone));
     } else if losing {
-        title.push(Span::styled("  losing frames", tone));
+        title.push(Span::styled(if columns < 20 { "  losing" } else { "  losing frames" }, tone));
     }
     frame.render_widget(Line::from(title), row(0));
 
@@ -72,12 +74,16 @@ fn draw_stage(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot,
     let unit = if stage.name == "ingest" { "kb/s" } else { "ms" };
     let figures = match (stage.used.value, stage.budget.value) {
         (None, None) => "not available".to_owned(),
-        (used, budget) => format!("{} of {} {unit}", number(used), number(budget)),
+        (used, budget) => {
+            let roomy = format!("{} of {} {unit}", number(used), number(budget));
+            if roomy.width() <= columns { roomy } else { format!("{}/{} {unit}", number(used), number(budget)) }
+        }
     };
     let origin = |figure: Figure<f64>| figure.origin.map_or("", |o| o.word());
     frame.render_widget(both(&figures, origin(stage.used), columns, Style::new(), palette.faint()), row(2));
 
     let lost = match stage.lost_total.value {
+        None if columns < 20 => format!("{} n/a", stage.word),
         None => format!("{} not available", stage.word),
         Some(total) => format!("{} {}", stage.word, grouped(total)),
     };

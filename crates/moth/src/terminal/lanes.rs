@@ -272,7 +272,8 @@ fn value_of(lane: &Lane, app: &App, snapshot: &Snapshot) -> String {
 fn draw_axis(buffer: &mut Buffer, strip: Rect, area: Rect, app: &App, columns: &Columns<'_>) {
     let palette = app.palette;
     // A tick each so many seconds, at least ten columns apart.
-    let each = [10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600].into_iter().find(|s| s / columns.per >= 12).unwrap_or(3600);
+    let each =
+        [10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600].into_iter().find(|s| s / columns.per >= 12).unwrap_or(3600);
     for column in 0..columns.count {
         let second = columns.first + column * columns.per;
         let x = strip.x + u16::try_from(column).unwrap_or(0);
@@ -292,9 +293,10 @@ fn draw_axis(buffer: &mut Buffer, strip: Rect, area: Rect, app: &App, columns: &
         }
     }
     buffer.set_string(area.x, strip.y, fit("time, marks", usize::from(NAMES) - 1), palette.faint());
-    let right = app.cursor.map_or_else(|| format!("now {}", clock(snapshot.at.since(moth_core::Moment::START))), |second| {
-        format!("at {}", clock(std::time::Duration::from_secs(second as u64)))
-    });
+    let right = app.cursor.map_or_else(
+        || format!("now {}", clock(snapshot.at.since(moth_core::Moment::START))),
+        |second| format!("at {}", clock(std::time::Duration::from_secs(second as u64))),
+    );
     buffer.set_string(strip.right() + 1, strip.y, right, Style::new());
     // Beside the labels: what the newest mark up to the cursor says.
     let until = app.cursor.map_or(f64::INFINITY, |second| second as f64 + 1.0);

@@ -41,7 +41,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     let roomy = area.height > 6;
 
     let mut head = match verdict.fault {
-        Fault::None => vec![Span::styled(if snapshot.on_air_since.is_some() { "nothing at fault" } else { "waiting" }, palette.strong())],
+        Fault::None => vec![Span::styled(
+            if snapshot.on_air_since.is_some() { "nothing at fault" } else { "waiting" },
+            palette.strong(),
+        )],
         fault => vec![
             Span::styled(format!("{} at fault", fault.word()), tone.patch(palette.strong())),
             Span::styled(
@@ -63,7 +66,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     lines.extend(wrap(&verdict.sentence, columns).into_iter().map(Line::from));
     if let (None, Some(address)) = (snapshot.on_air_since, &app.banner.publish_to) {
         lines.push(Line::from(vec![
-            Span::raw("Let your broadcaster publish to "),
+            Span::raw("Publish to "),
             Span::styled(address.clone(), palette.strong()),
             Span::raw(" with any stream key."),
         ]));
@@ -100,10 +103,17 @@ fn proposal_lines(proposal: &Proposal, app: &App, columns: usize, roomy: bool) -
     };
     let gap = if key.is_empty() { "" } else { "      " };
     let hand = if proposal.possible || key.is_empty() { "" } else { " (by hand: this key says how)" };
-    let mut title = vec![lead, Span::raw(gap), Span::styled(fit(&format!("{}{hand}", proposal.title), columns.saturating_sub(10)), palette.strong())];
+    let mut title = vec![
+        lead,
+        Span::raw(gap),
+        Span::styled(fit(&format!("{}{hand}", proposal.title), columns.saturating_sub(10)), palette.strong()),
+    ];
     let about = format!("{}; expected: {}", proposal.cost, proposal.expected);
     if roomy {
-        vec![Line::from(title), Line::styled(format!("         {}", fit(&about, columns.saturating_sub(9))), Style::new())]
+        vec![
+            Line::from(title),
+            Line::styled(format!("         {}", fit(&about, columns.saturating_sub(9))), Style::new()),
+        ]
     } else {
         let used = Line::from(title.clone()).width();
         title.push(Span::styled(fit(&format!("  {}", proposal.cost), columns.saturating_sub(used)), palette.faint()));

@@ -20,7 +20,8 @@ pub fn have(programs: &[&str]) -> bool {
     let found = |name: &str| {
         std::env::split_paths(&path).chain(["/usr/sbin".into(), "/sbin".into()]).any(|dir| dir.join(name).is_file())
     };
-    let missing: Vec<&&str> = programs.iter().filter(|p| !found(p) || (**p == "nginx" && rtmp_module().is_none())).collect();
+    let missing: Vec<&&str> =
+        programs.iter().filter(|p| !found(p) || (**p == "nginx" && rtmp_module().is_none())).collect();
     if missing.is_empty() {
         return true;
     }
@@ -213,7 +214,17 @@ impl Nginx {
 /// Frames of one kind (`v` or `a`) in a recording, counted by ffprobe.
 pub fn frames(recording: &Path, kind: &str) -> u64 {
     let out = Command::new("ffprobe")
-        .args(["-v", "error", "-select_streams", kind, "-count_packets", "-show_entries", "stream=nb_read_packets", "-of", "csv=p=0"])
+        .args([
+            "-v",
+            "error",
+            "-select_streams",
+            kind,
+            "-count_packets",
+            "-show_entries",
+            "stream=nb_read_packets",
+            "-of",
+            "csv=p=0",
+        ])
         .arg(recording)
         .output()
         .unwrap();
@@ -222,7 +233,8 @@ pub fn frames(recording: &Path, kind: &str) -> u64 {
 
 /// What ffmpeg complains of when it decodes a recording; empty is good.
 pub fn decode(recording: &Path) -> String {
-    let out = Command::new("ffmpeg").args(["-v", "error", "-i"]).arg(recording).args(["-f", "null", "-"]).output().unwrap();
+    let out =
+        Command::new("ffmpeg").args(["-v", "error", "-i"]).arg(recording).args(["-f", "null", "-"]).output().unwrap();
     assert!(out.status.success());
     String::from_utf8_lossy(&out.stderr).into_owned()
 }
@@ -230,7 +242,18 @@ pub fn decode(recording: &Path) -> String {
 /// The first video packet's flags (`K` for a keyframe).
 pub fn first_flags(recording: &Path) -> String {
     let out = Command::new("ffprobe")
-        .args(["-v", "error", "-select_streams", "v", "-read_intervals", "%+#1", "-show_entries", "packet=flags", "-of", "csv=p=0"])
+        .args([
+            "-v",
+            "error",
+            "-select_streams",
+            "v",
+            "-read_intervals",
+            "%+#1",
+            "-show_entries",
+            "packet=flags",
+            "-of",
+            "csv=p=0",
+        ])
         .arg(recording)
         .output()
         .unwrap();
@@ -242,8 +265,30 @@ pub fn publish(mut command: Command, to: &str, seconds: u32, kbps: u32) -> Child
     let rate = format!("{kbps}k");
     command
         .args(["ffmpeg", "-hide_banner", "-nostdin", "-loglevel", "error", "-re"])
-        .args(["-f", "lavfi", "-i", "testsrc2=size=640x360:rate=30", "-f", "lavfi", "-i", "sine=frequency=440:sample_rate=48000"])
-        .args(["-t", &seconds.to_string(), "-c:v", "libx264", "-preset", "superfast", "-g", "60", "-bf", "2", "-threads", "1"])
+        .args([
+            "-f",
+            "lavfi",
+            "-i",
+            "testsrc2=size=640x360:rate=30",
+            "-f",
+            "lavfi",
+            "-i",
+            "sine=frequency=440:sample_rate=48000",
+        ])
+        .args([
+            "-t",
+            &seconds.to_string(),
+            "-c:v",
+            "libx264",
+            "-preset",
+            "superfast",
+            "-g",
+            "60",
+            "-bf",
+            "2",
+            "-threads",
+            "1",
+        ])
         // Filler keeps the bitrate constant, as services ask for.
         .args(["-b:v", &rate, "-minrate", &rate, "-maxrate", &rate, "-bufsize", &rate, "-x264-params", "nal-hrd=cbr"])
         .args(["-c:a", "aac", "-b:a", "128k", "-flvflags", "no_duration_filesize", "-f", "flv", to])

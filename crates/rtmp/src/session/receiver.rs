@@ -114,7 +114,10 @@ impl Receiver {
                 self.state = State::Connected;
             }
             (_, State::Connecting) => {
-                return Err(SessionError::Protocol(format!("the command `{}` came before `connect`", printable(&command.name))));
+                return Err(SessionError::Protocol(format!(
+                    "the command `{}` came before `connect`",
+                    printable(&command.name)
+                )));
             }
             ("createStream", _) => self.result(command.transaction, Value::Null, f64::from(STREAM_ID).into()),
             ("publish", State::Connected) => {

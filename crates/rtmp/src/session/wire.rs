@@ -79,7 +79,10 @@ impl Wire {
             match message.kind {
                 MessageKind::WindowAckSize => self.window_bytes = message.leading_u32().filter(|w| *w > 0),
                 MessageKind::UserControl => self.answer_ping(&message.payload),
-                MessageKind::SetChunkSize | MessageKind::Abort | MessageKind::Acknowledgement | MessageKind::SetPeerBandwidth => {}
+                MessageKind::SetChunkSize
+                | MessageKind::Abort
+                | MessageKind::Acknowledgement
+                | MessageKind::SetPeerBandwidth => {}
                 _ => {
                     self.acknowledge();
                     return Ok(Some(message));
@@ -92,11 +95,13 @@ impl Wire {
 
     fn answer_ping(&mut self, payload: &[u8]) {
         if let [a, b, stamp @ ..] = payload
-            && u16::from_be_bytes([*a, *b]) == PING_REQUEST && stamp.len() == 4 {
-                let mut answer = PING_RESPONSE.to_be_bytes().to_vec();
-                answer.extend_from_slice(stamp);
-                self.control(MessageKind::UserControl, answer);
-            }
+            && u16::from_be_bytes([*a, *b]) == PING_REQUEST
+            && stamp.len() == 4
+        {
+            let mut answer = PING_RESPONSE.to_be_bytes().to_vec();
+            answer.extend_from_slice(stamp);
+            self.control(MessageKind::UserControl, answer);
+        }
     }
 
     fn acknowledge(&mut self) {

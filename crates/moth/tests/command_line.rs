@@ -1,0 +1,138 @@
+//! The command line: lines of JSON, and what is said of bad usage.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::io::{BufRead, BufReader};
+use std::net::TcpListener;
+use std::process::{Command, Output, Stdio};
+
+use serde_json::Value;
+
+fn moth() -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_moth"));
+    command.env_remove("MOTH_STREAM_KEY");
+    command
+}
+
+fn said(out: &Output) -> String {
+    assert_eq!(out.status.code(), Some(2));
+    assert!(out.stdout.is_empty(), "nothing but JSON goes to standard output");
+    let text = String::from_utf8_lossy(&out.stderr).into_owned();
+    assert_eq!(text.lines().count(), 1, "one clear line: {text}");
+    text
+}
+
+#[test]
+fn the_demo_prints_one_object_a_second_with_every_key() {
+    let out = moth().args(["demo", "--headless", "--for", "4"]).output().unwrap();
+    assert!(out.status.success());
+    let lines: Vec<Value> =
+        String::from_utf8_lossy(&out.stdout).lines().map(|l| serde_json::from_str(l).unwrap()).collect();
+    assert!(lines.len() >= 5, "{}", lines.len());
+    let keys = [
+        "t",
+        "state",
+        "fault",
+        "cause",
+        "confidence",
+        "server",
+        "frames",
+        "audio",
+        "rates",
+        "queue_ms",
+        "rtt_ms",
+        "cpu_percent",
+    ];
+    for line in &lines {
+        for key in keys {
+            assert!(line.get(key).is_some(), "{key} in {line}");
+        }
+        for key in ["offered", "delivered", "dropped", "queued"] {
+            assert!(line["frames"][key].is_u64() && line["audio"][key].is_u64(), "{line}");
+        }
+        assert!(line["frames"].get("skipped").is_some() && line["frames"].get("lagged").is_some());
+        assert!(line["rates"].get("video_kbps").is_some() && line["rates"].get("sent_kbps").is_some());
+    }
+    let third = &lines[3];
+    assert_eq!(
+        (third["t"].as_f64(), third["state"].as_str(), third["fault"].as_str()),
+        (Some(3.0), Some("steady"), Some("none"))
+    );
+    assert_eq!(third["server"], "Aldmoor");
+    // At its documented place, each key of a line is described.
+    let documented = include_str!("../../../docs/snapshot.md");
+    for key in third.as_object().unwrap().keys() {
+        assert!(documented.contains(&format!("`{key}`")), "docs/snapshot.md describes `{key}`");
+    }
+}
+
+#[test]
+fn whoever_reads_may_stop_reading() {
+    let mut child = moth().args(["demo", "--headless"]).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    let mut first = String::new();
+    BufReader::new(child.stdout.take().unwrap()).read_line(&mut first).unwrap();
+    assert!(first.starts_with('{'));
+    assert!(child.wait().unwrap().success(), "a closed pipe ends it well");
+}
+
+#[test]
+fn the_evenings_are_named() {
+    let out = moth().args(["demo", "--list"]).output().unwrap();
+    let text = String::from_utf8_lossy(&out.stdout).into_owned();
+    for slug in ["calm", "archive-sync", "tired-server", "nebula-scene", "ambitious-preset", "blackout"] {
+        assert!(text.lines().any(|l| l.starts_with(slug)), "{slug} in {text}");
+    }
+}
+
+#[test]
+fn bad_usage_is_one_clear_line_and_status_2() {
+    let run = |words: &[&str]| said(&moth().args(words).output().unwrap());
+    assert!(run(&[]).contains("moth --help"));
+    assert!(run(&["wacth"]).contains("wacth"));
+    assert!(run(&["demo", "--evening", "gala", "--headless"]).contains("no evening `gala`"));
+    assert!(run(&["demo", "--headless", "--for", "soon"]).contains("soon"));
+    assert!(run(&["watch", "--headless"]).contains("--to"));
+    assert!(run(&["watch", "--headless", "--to", "rtmp://host/live"]).contains("MOTH_STREAM_KEY"));
+    assert!(run(&["watch", "--headless", "--to", "http://host/live"]).contains("expected rtmp://"));
+    assert!(
+        run(&["watch", "--headless", "--to", "rtmp://host/live", "--key-file", "/nonexistent/key"])
+            .contains("/nonexistent/key")
+    );
+    assert!(run(&["watch", "--headless", "--to", "rtmp://localhost:19350/live"]).contains("circle"));
+    assert!(run(&["demo", "--headless", "--log", "/nonexistent/log"]).contains("/nonexistent/log"));
+    assert!(run(&["watch", "--headless", "--queue-ms", "1", "--to", "rtmp://host/live"]).contains("200"));
+}
+
+#[test]
+fn a_key_pasted_into_an_address_is_not_repeated() {
+    for address in ["rtmp://host/live?key=plain-secret-9", "rtmp://plain-secret-9@host/live", "plain-secret-9"] {
+        let text = said(&moth().args(["watch", "--headless", "--to", address]).output().unwrap());
+        assert!(!text.contains("plain-secret-9"), "{text}");
+    }
+    let text = said(&moth().args(["watch", "--to", "rtmp://host/live", "plain-secret-9"]).output().unwrap());
+    assert!(!text.contains("plain-secret-9"), "{text}");
+}
+
+#[test]
+fn a_port_in_use_is_named_before_anything_else_begins() {
+    let taken = TcpListener::bind("127.0.0.1:0").unwrap();
+    let listen = format!("rtmp://127.0.0.1:{}/moth", taken.local_addr().unwrap().port());
+    let out = moth()
+        .args(["watch", "--headless", "--to", "rtmp://127.0.0.1:9/live", "--listen", &listen])
+        .env("MOTH_STREAM_KEY", "some-secret-key")
+        .output()
+        .unwrap();
+    let text = said(&out);
+    assert!(text.contains("cannot listen on 127.0.0.1") && !text.contains("some-secret-key"), "{text}");
+}
+
+#[test]
+fn a_full_disk_under_standard_output_is_said() {
+    if !std::path::Path::new("/dev/full").exists() {
+        eprintln!("*** SKIPPED: there is no /dev/full here ***");
+        return;
+    }
+    let full = std::fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+    let out = moth().args(["demo", "--headless"]).stdout(full).output().unwrap();
+    assert_eq!(out.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&out.stderr).contains("standard output could not be written"));
+}

@@ -1,0 +1,168 @@
+//! The built binary in a real terminal: what is on the screen, what keys do, and what is left behind.
+#![cfg(target_os = "linux")]
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod common;
+
+use std::path::Path;
+use std::process::Command;
+use std::time::Duration;
+
+use common::*;
+
+/// A shell in tmux.
+struct Terminal {
+    socket: String,
+    dir: tempfile::TempDir,
+}
+
+impl Terminal {
+    fn new(columns: u16, rows: u16) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let terminal = Self { socket: dir.path().join("socket").display().to_string(), dir };
+        let size = [columns.to_string(), rows.to_string()];
+        terminal.tmux(&[
+            "-f",
+            "/dev/null",
+            "new-session",
+            "-d",
+            "-x",
+            &size[0],
+            "-y",
+            &size[1],
+            "env PS1='$ ' ENV= sh",
+        ]);
+        terminal
+    }
+
+    fn tmux(&self, words: &[&str]) -> String {
+        let out = Command::new("tmux").arg("-S").arg(&self.socket).args(words).env_remove("TMUX").output().unwrap();
+        assert!(out.status.success(), "{words:?}: {}", String::from_utf8_lossy(&out.stderr));
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    }
+
+    fn enter(&self, line: &str) {
+        self.tmux(&["send-keys", "-l", line]);
+        self.tmux(&["send-keys", "Enter"]);
+    }
+
+    fn keys(&self, keys: &str) {
+        self.tmux(&["send-keys", keys]);
+    }
+
+    fn screen(&self) -> String {
+        self.tmux(&["capture-pane", "-p"])
+    }
+
+    fn shows(&self, text: &str, within_s: u64) -> String {
+        let mut last = String::new();
+        wait_for(text, Duration::from_secs(within_s), || {
+            last = self.screen();
+            last.contains(text).then(|| last.clone())
+        })
+    }
+
+    fn file(&self, name: &str) -> String {
+        self.dir.path().join(name).display().to_string()
+    }
+
+    /// Runs the moth between two looks at the terminal's settings.
+    fn run_moth(&self, words: &str) {
+        let moth = env!("CARGO_BIN_EXE_moth");
+        self.enter("echo was-here-before");
+        self.enter(&format!(
+            "stty -a > {0}; {moth} {words}; echo left=$? > {1}; stty -a > {2}",
+            self.file("before"),
+            self.file("status"),
+            self.file("after")
+        ));
+    }
+
+    /// The exit status, once the terminal is as it was found.
+    fn left(&self) -> String {
+        let status = self.file("status");
+        wait_for("the end", Duration::from_secs(20), || {
+            Path::new(&self.file("after")).metadata().ok().filter(|m| m.len() > 0)
+        });
+        // The first line tells the size, which a test may have changed.
+        let read =
+            |name: &str| std::fs::read_to_string(self.file(name)).unwrap().split_once('\n').unwrap().1.to_owned();
+        assert_eq!(read("before"), read("after"), "the terminal's settings are as they were");
+        let screen = self.shows("was-here-before", 5);
+        assert!(!screen.contains("vigilant moth"), "the screen is as it was:\n{screen}");
+        assert_eq!(self.tmux(&["display-message", "-p", "#{cursor_flag} #{alternate_on}"]).trim(), "1 0");
+        std::fs::read_to_string(status).unwrap().trim().to_owned()
+    }
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        let _ = Command::new("tmux").arg("-S").arg(&self.socket).arg("kill-server").status();
+    }
+}
+
+#[test]
+fn the_demo_shows_trouble_a_key_mends_it_and_the_terminal_is_left_clean() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(120, 40);
+    terminal.run_moth("demo");
+    let screen = terminal.shows("nothing at fault", 10);
+    assert!(screen.contains("demo: the archive sync"), "it says that it is a demo:\n{screen}");
+    terminal.keys("?");
+    terminal.shows("Keys and words", 5);
+    terminal.keys("Escape");
+    let screen = terminal.shows("network at fault", 40);
+    assert!(screen.contains("the line is too small"), "{screen}");
+    let screen = terminal.shows("lower the video bitrate to", 5);
+    assert!(screen.contains("losing") || screen.contains("strained"), "{screen}");
+    terminal.keys("b");
+    let screen = terminal.shows("nothing at fault", 20);
+    assert!(screen.contains("steady") && screen.contains("undo the last change"), "{screen}");
+    // Smaller than it needs, and back.
+    terminal.tmux(&["resize-window", "-x", "60", "-y", "20"]);
+    terminal.shows("The moth needs 80×24; this is 60×20.", 5);
+    terminal.tmux(&["resize-window", "-x", "80", "-y", "24"]);
+    terminal.shows("nothing at fault", 5);
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+}
+
+#[test]
+fn a_termination_signal_leaves_the_terminal_clean() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(80, 24);
+    terminal.run_moth("demo --evening calm");
+    terminal.shows("nothing at fault", 10);
+    let shell = terminal.tmux(&["display-message", "-p", "#{pane_pid}"]);
+    let children = format!("/proc/{0}/task/{0}/children", shell.trim());
+    let moth = std::fs::read_to_string(children).unwrap();
+    assert!(Command::new("kill").args(["-TERM", moth.trim()]).status().unwrap().success());
+    assert_eq!(terminal.left(), "left=0");
+}
+
+#[test]
+fn another_server_is_asked_about_and_then_mends_the_tired_one() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(100, 30);
+    terminal.run_moth("demo --evening tired-server");
+    terminal.shows("move to Brackwater", 40);
+    terminal.keys("s");
+    terminal.shows("Sure?", 5);
+    terminal.keys("y");
+    terminal.shows("Every frame arrives at Brackwater.", 20);
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+}
+
+#[test]
+fn without_a_terminal_it_says_what_to_use_instead() {
+    let out = Command::new(env!("CARGO_BIN_EXE_moth")).args(["demo"]).output().unwrap();
+    assert_eq!(out.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&out.stderr).contains("--headless"));
+}
