@@ -36,8 +36,9 @@ fn main() {
     println!(
         "frames: 8 Mb/s at 60 frames/s for what a relay adds; 400 Mb/s for what it costs; {ROUNDS} rounds in turn\n"
     );
-    println!("{:<8}{:>16}{:>16}{:>16}", "relay", "CPU s per GB", "adds, median", "adds, p99");
+    println!("{:<8}{:>16}{:>18}{:>16}{:>16}", "relay", "CPU s per GB", "core at 8 Mb/s", "adds, median", "adds, p99");
     let (mut moth_cost, mut nginx_cost) = (Vec::new(), Vec::new());
+    let (mut moth_share, mut nginx_share) = (Vec::new(), Vec::new());
     let (mut direct, mut moth_delay, mut nginx_delay) = (Vec::new(), Vec::new(), Vec::new());
     for _ in 0..ROUNDS {
         let sink = Sink::open();
@@ -45,23 +46,32 @@ fn main() {
 
         let sink = Sink::open();
         let moth = Moth::here(&[&format!("rtmp://127.0.0.1:{}/live", sink.port)]);
-        moth_delay.extend(sink.pass(moth.port, 60, 17_000, 300, began));
+        let (delays, used) = share(moth.id(), || sink.pass(moth.port, 60, 17_000, 600, began));
+        moth_delay.extend(delays);
+        moth_share.push(used);
         moth_cost.push(sink.cost(moth.port, moth.id(), began));
 
         let sink = Sink::open();
         let (nginx, _dir, port) = nginx_relay(sink.port);
-        nginx_delay.extend(sink.pass(port, 60, 17_000, 300, began));
+        let (delays, used) = share(nginx.0.id(), || sink.pass(port, 60, 17_000, 600, began));
+        nginx_delay.extend(delays);
+        nginx_share.push(used);
         nginx_cost.push(sink.cost(port, nginx.0.id(), began));
     }
     let (base50, base99) = (at(&mut direct, 0.5), at(&mut direct, 0.99));
-    let row = |name: &str, cost: &mut Vec<f64>, delay: &mut Vec<f64>| {
+    let row = |name: &str, cost: &mut Vec<f64>, share: &mut Vec<f64>, delay: &mut Vec<f64>| {
         let (median, worst) = (at(delay, 0.5) - base50, at(delay, 0.99) - base99);
-        println!("{name:<8}{:>16.2}{:>13.3} ms{:>13.3} ms", at(cost, 0.5), median, worst);
-        at(cost, 0.5)
+        let (cost, share) = (at(cost, 0.5), at(share, 0.5));
+        println!("{name:<8}{cost:>16.2}{share:>16.2} %{median:>13.3} ms{worst:>13.3} ms");
+        (cost, share)
     };
-    let moth = row("moth", &mut moth_cost, &mut moth_delay);
-    let nginx = row("nginx", &mut nginx_cost, &mut nginx_delay);
-    println!("\nmoth / nginx: {:.2} of the CPU per GB", moth / nginx);
+    let moth = row("moth", &mut moth_cost, &mut moth_share, &mut moth_delay);
+    let nginx = row("nginx", &mut nginx_cost, &mut nginx_share, &mut nginx_delay);
+    println!(
+        "\nmoth / nginx: {:.2} of the CPU per GB, {:.2} of the core at 8 Mb/s",
+        moth.0 / nginx.0,
+        moth.1 / nginx.1
+    );
 }
 
 fn at(values: &mut [f64], share: f64) -> f64 {
@@ -85,11 +95,21 @@ fn nginx_relay(to: u16) -> (Running, tempfile::TempDir, u16) {
     (Running(child), dir, port)
 }
 
-/// CPU seconds a process has used (`proc_pid_stat(5)`, ticks of 10 ms).
+/// CPU seconds a process has used, all its threads together (the kernel's `schedstat`, in nanoseconds).
 fn cpu_seconds(pid: u32) -> f64 {
-    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap();
-    let fields: Vec<&str> = stat.rsplit_once(')').unwrap().1.split_whitespace().collect();
-    (fields[11].parse::<f64>().unwrap() + fields[12].parse::<f64>().unwrap()) / 100.0
+    let threads = fs::read_dir(format!("/proc/{pid}/task")).unwrap();
+    let used = |entry: std::io::Result<fs::DirEntry>| {
+        let text = fs::read_to_string(entry.ok()?.path().join("schedstat")).ok()?;
+        text.split(' ').next()?.parse::<f64>().ok()
+    };
+    threads.filter_map(used).sum::<f64>() / 1e9
+}
+
+/// Runs something, and gives the share of a core that a process used meanwhile, in percent.
+fn share<T>(pid: u32, run: impl FnOnce() -> T) -> (T, f64) {
+    let (before, began) = (cpu_seconds(pid), Instant::now());
+    let value = run();
+    (value, (cpu_seconds(pid) - before) / began.elapsed().as_secs_f64() * 100.0)
 }
 
 /// A server that notes when each frame came, by the moment written into the frame.

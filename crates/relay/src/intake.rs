@@ -57,7 +57,6 @@ impl Intake {
     async fn converse(&self, mut incoming: Incoming) -> Result<(), IntakeError> {
         let mut session = Receiver::default();
         let by = Instant::now() + INTRODUCTION;
-        let mut input = vec![0; 64 << 10];
         let mut publishing: Option<OnAir<'_>> = None;
         loop {
             loop {
@@ -95,7 +94,7 @@ impl Intake {
             if !output.is_empty() {
                 incoming.stream.write_all(&output).await?;
             }
-            let read = incoming.stream.read(&mut input);
+            let read = incoming.stream.read_buf(session.room());
             let count = if publishing.is_some() {
                 read.await?
             } else {
@@ -104,7 +103,7 @@ impl Intake {
             if count == 0 {
                 return Ok(());
             }
-            session.feed(&input[..count]);
+            session.received(count);
         }
     }
 

@@ -123,15 +123,20 @@ impl Line {
 
     /// Waits for the connection to take or give something. Safe to give up on at any time.
     pub(crate) async fn step(&mut self) -> Result<(), LineError> {
-        let Self { connection, out, input, .. } = self;
-        let (wrote, read) = poll_fn(|cx| {
-            let mut wrote = 0;
-            if !out.is_empty() {
+        let Self { connection, out, input, written_bytes, .. } = self;
+        let read = poll_fn(|cx| {
+            let mut wrote = false;
+            // Each count is kept at once: an error after it must not unsay what the connection took.
+            while !out.is_empty() {
                 match Pin::new(&mut *connection).poll_write(cx, out) {
                     Poll::Ready(Ok(0)) => return Poll::Ready(Err(io::ErrorKind::WriteZero.into())),
-                    Poll::Ready(Ok(count)) => wrote = count,
+                    Poll::Ready(Ok(count)) => {
+                        out.advance(count);
+                        *written_bytes += count as u64;
+                        wrote = true;
+                    }
                     Poll::Ready(Err(error)) => return Poll::Ready(Err(error)),
-                    Poll::Pending => {}
+                    Poll::Pending => break,
                 }
             }
             let mut buffer = ReadBuf::new(input);
@@ -139,15 +144,13 @@ impl Line {
                 Poll::Ready(Ok(())) if buffer.filled().is_empty() => {
                     Poll::Ready(Err(io::ErrorKind::UnexpectedEof.into()))
                 }
-                Poll::Ready(Ok(())) => Poll::Ready(Ok((wrote, buffer.filled().len()))),
+                Poll::Ready(Ok(())) => Poll::Ready(Ok(buffer.filled().len())),
                 Poll::Ready(Err(error)) => Poll::Ready(Err(error)),
-                Poll::Pending if wrote > 0 => Poll::Ready(Ok((wrote, 0))),
+                Poll::Pending if wrote => Poll::Ready(Ok(0)),
                 Poll::Pending => Poll::Pending,
             }
         })
         .await?;
-        self.out.advance(wrote);
-        self.written_bytes += wrote as u64;
         if read > 0 {
             self.publisher.feed(&self.input[..read]);
             while let Some(PublisherEvent::Ready) = self.publisher.poll()? {}

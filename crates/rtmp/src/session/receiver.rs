@@ -67,6 +67,18 @@ impl Receiver {
         self.wire.feed(bytes);
     }
 
+    /// Room to read into, at its end, in place of [`Receiver::feed`]; say with [`Receiver::received`] how
+    /// many bytes came.
+    #[must_use]
+    pub fn room(&mut self) -> &mut BytesMut {
+        self.wire.room()
+    }
+
+    /// So many bytes were read into [`Receiver::room`].
+    pub fn received(&mut self, count: usize) {
+        self.wire.received(count);
+    }
+
     /// What must be sent to the peer.
     #[must_use]
     pub fn take_output(&mut self) -> BytesMut {

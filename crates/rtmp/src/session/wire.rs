@@ -11,6 +11,8 @@ use crate::message::{Message, MessageKind, StreamTime};
 /// Chunk size used for sending, in bytes: large enough that headers cost 0.02 %, and within what every
 /// server takes.
 const SEND_CHUNK_BYTES: u32 = 4096;
+/// Room made for what is read at once, in bytes.
+const READ_BYTES: usize = 64 << 10;
 /// User control events (section 6.2).
 const PING_REQUEST: u16 = 6;
 const PING_RESPONSE: u16 = 7;
@@ -57,6 +59,15 @@ impl Wire {
     pub(super) fn feed(&mut self, bytes: &[u8]) {
         self.received_bytes += bytes.len() as u64;
         self.input.extend_from_slice(bytes);
+    }
+
+    pub(super) fn room(&mut self) -> &mut BytesMut {
+        self.input.reserve(READ_BYTES);
+        &mut self.input
+    }
+
+    pub(super) fn received(&mut self, count: usize) {
+        self.received_bytes += count as u64;
     }
 
     pub(super) fn take_output(&mut self) -> BytesMut {
