@@ -9,6 +9,8 @@ use moth_core::{Core, Snapshot};
 use tokio::sync::{mpsc, watch};
 use tokio::time::{MissedTickBehavior, interval};
 
+use crate::Outcome;
+use crate::failure::Failure;
 use crate::production::Production;
 use crate::signals::stop_requested;
 
@@ -22,13 +24,16 @@ pub struct Desk {
 
 /// Conducts a broadcast until it should end: by signal, by the desk, or when `look` breaks. Every
 /// `look_each` a snapshot is given to `look`; a last one after all accounts are settled.
+///
+/// # Errors
+/// [`Failure::Fault`] if a part of the program failed.
 pub async fn conduct(
     mut production: Production,
     mut core: Core,
     mut desk: Desk,
     look_each: Duration,
     mut look: impl FnMut(Snapshot) -> ControlFlow<()>,
-) {
+) -> Outcome {
     let mut tick = interval(look_each);
     tick.set_missed_tick_behavior(MissedTickBehavior::Skip);
     // The first tick is at once, when there is nothing to see yet but the empty screen.
@@ -59,9 +64,9 @@ pub async fn conduct(
                     break;
                 }
             }
-            reading = production.readings.recv() => match reading {
+            reading = production.next() => match reading {
                 Some(reading) => core.take(&reading),
-                None => break,
+                None => return Err(Failure::Fault),
             },
         }
     }
@@ -72,4 +77,5 @@ pub async fn conduct(
         core.take(&reading);
     }
     let _ = look(core.snapshot(production.recorder.now()));
+    Ok(())
 }

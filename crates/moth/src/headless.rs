@@ -38,7 +38,7 @@ pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
                 ControlFlow::Break(())
             }
         };
-        conduct(production, core, Desk { actions, stop }, EACH, look).await;
+        conduct(production, core, Desk { actions, stop }, EACH, look).await?;
         match failed {
             // Whoever read has read enough.
             Some(error) if error.kind() != io::ErrorKind::BrokenPipe => {

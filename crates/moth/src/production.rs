@@ -31,11 +31,37 @@ pub struct Production {
     pub relay: RelayHandle,
     /// Who takes a new bitrate or preset: the stand-in; a real broadcaster's user does it by hand.
     broadcaster: Option<BroadcasterControl>,
-    _running: JoinSet<()>,
-    _theatre: Option<Box<dyn Send>>,
+    running: Running,
+}
+
+/// What must go on for a broadcast to go on.
+enum Running {
+    Live(JoinSet<()>),
+    Demo(Box<Theatre>),
+}
+
+impl Running {
+    /// Waits until a part ends by itself, which only a fault in the program makes it do.
+    async fn fails(&mut self) {
+        match self {
+            Self::Live(tasks) => {
+                tasks.join_next().await;
+            }
+            Self::Demo(theatre) => theatre.fails().await,
+        }
+    }
 }
 
 impl Production {
+    /// The next reading; `None` if there will be none, because a part of it failed.
+    pub async fn next(&mut self) -> Option<Reading> {
+        tokio::select! {
+            biased;
+            reading = self.readings.recv() => reading,
+            () = self.running.fails() => None,
+        }
+    }
+
     /// Carries out an action; what came of it arrives as a reading.
     pub async fn act(&self, action: Action) {
         if let Some(broadcaster) = &self.broadcaster {
@@ -115,8 +141,7 @@ impl Plan {
                     recorder: cast.recorder.clone(),
                     relay: cast.relay.clone(),
                     broadcaster: Some(cast.broadcaster.clone()),
-                    _running: JoinSet::new(),
-                    _theatre: Some(Box::new(cast)),
+                    running: Running::Demo(Box::new(cast)),
                 })
             }
             Self::Live(live) => live.begin().await,
@@ -143,7 +168,7 @@ impl LivePlan {
         running.spawn(relay.run(incoming));
         running.spawn(read_machine(handle.clone(), recorder.clone()));
         tracing::info!(publish_to = %self.listen, "waiting for a broadcaster");
-        Ok(Production { readings, recorder, relay: handle, broadcaster: None, _running: running, _theatre: None })
+        Ok(Production { readings, recorder, relay: handle, broadcaster: None, running: Running::Live(running) })
     }
 }
 

@@ -14,6 +14,7 @@ mod watch;
 use std::io::IsTerminal;
 use std::ops::ControlFlow;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use crossterm::event;
@@ -45,30 +46,44 @@ pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
     let (stop, stopping) = channel::channel(false);
     let (began, has_begun) = std::sync::mpsc::channel();
     // The relay has a thread of its own: a terminal that does not take what is drawn must not hold up frames.
+    let screen_left = Arc::new(AtomicBool::new(false));
+    let left = screen_left.clone();
     let broadcast = std::thread::Builder::new()
         .name("broadcast".into())
-        .spawn(move || broadcast(plan, run_for, &began, show, Desk { actions, stop: stopping }))
+        .spawn(move || {
+            let outcome = broadcast(plan, run_for, &began, show, Desk { actions, stop: stopping });
+            leave_without_the_screen(&left);
+            outcome
+        })
         .map_err(Failure::system("the relay's thread could not be started"))?;
     match has_begun.recv() {
         Ok(Ok(())) => {}
         Ok(Err(failure)) => return Err(failure),
-        Err(_) => return Err(ended_badly()),
+        Err(_) => return Err(Failure::Fault),
     }
     let app = App::new(banner, is_demo, Palette::from_environment());
     let outcome = operate(app, snapshots, &order);
+    screen_left.store(true, Ordering::Release);
     // If the broadcast already ended by itself, nobody listens to this.
     let _ = stop.send(true);
     let ended = broadcast.join();
     outcome?;
-    ended.map_err(|_| ended_badly())?;
-    Ok(())
+    ended.unwrap_or(Err(Failure::Fault))
 }
 
-fn ended_badly() -> Failure {
-    Failure::System {
-        what: "the relay ended unexpectedly",
-        error: std::io::Error::other("this is a fault in the program; please report it"),
+/// The broadcast is over. If the screen's thread does not notice, because its terminal went away in the middle of
+/// a read or takes no output any more, the program ends without it.
+fn leave_without_the_screen(left: &AtomicBool) {
+    for _ in 0..20 {
+        if left.load(Ordering::Acquire) {
+            return;
+        }
+        std::thread::sleep(Duration::from_millis(100));
     }
+    // On a thread of its own, as a terminal that was stopped takes not even this.
+    std::thread::spawn(screen::give_back);
+    std::thread::sleep(Duration::from_millis(300));
+    std::process::exit(0);
 }
 
 /// The relay's thread.
@@ -78,12 +93,12 @@ fn broadcast(
     began: &std::sync::mpsc::Sender<Outcome>,
     show: channel::Sender<Option<Arc<Snapshot>>>,
     desk: Desk,
-) {
+) -> Outcome {
     let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => {
             let _ = began.send(Err(Failure::System { what: "the program's scheduler could not be started", error }));
-            return;
+            return Ok(());
         }
     };
     runtime.block_on(async {
@@ -92,7 +107,7 @@ fn broadcast(
             Ok(production) => production,
             Err(failure) => {
                 let _ = began.send(Err(failure));
-                return;
+                return Ok(());
             }
         };
         let _ = began.send(Ok(()));
@@ -101,8 +116,8 @@ fn broadcast(
             show.send_replace(Some(Arc::new(snapshot)));
             if over { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         };
-        conduct(production, core, desk, LOOK_EACH, look).await;
-    });
+        conduct(production, core, desk, LOOK_EACH, look).await
+    })
 }
 
 /// The screen's loop: ends when the user quits or the broadcast is over.
@@ -131,18 +146,20 @@ fn operate(
             changed = false;
         }
         let wait = if wait.is_zero() { DRAW_EACH } else { wait };
-        if !event::poll(wait).map_err(failed())? {
-            continue;
+        if !screen::wait_for_input(wait) {
+            return Ok(());
         }
-        match app.take(&event::read().map_err(failed())?) {
-            Some(Wish::Quit) => return Ok(()),
-            Some(Wish::Act(action)) => {
-                // Nobody listens only once the broadcast is over, and then the loop ends above.
-                let _ = order.send(action);
+        while event::poll(Duration::ZERO).map_err(failed())? {
+            match app.take(&event::read().map_err(failed())?) {
+                Some(Wish::Quit) => return Ok(()),
+                Some(Wish::Act(action)) => {
+                    // Nobody listens only once the broadcast is over, and then the loop ends above.
+                    let _ = order.send(action);
+                }
+                None => {}
             }
-            None => {}
+            changed = true;
         }
-        changed = true;
     }
 }
 

@@ -145,6 +145,36 @@ fn a_termination_signal_leaves_the_terminal_clean() {
 }
 
 #[test]
+fn an_interrupt_leaves_the_terminal_clean() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(80, 24);
+    terminal.run_moth("demo --evening calm");
+    terminal.shows("nothing at fault", 10);
+    terminal.keys("C-c");
+    assert_eq!(terminal.left(), "left=0");
+}
+
+#[test]
+fn a_terminal_that_goes_away_ends_it() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(80, 24);
+    terminal.run_moth("demo --evening calm");
+    terminal.shows("nothing at fault", 10);
+    let shell = terminal.tmux(&["display-message", "-p", "#{pane_pid}"]);
+    let moth = std::fs::read_to_string(format!("/proc/{0}/task/{0}/children", shell.trim())).unwrap();
+    terminal.tmux(&["kill-server"]);
+    let process = format!("/proc/{}/stat", moth.trim());
+    wait_for("its end", Duration::from_secs(15), || {
+        let stat = std::fs::read_to_string(&process).unwrap_or_default();
+        (stat.is_empty() || stat.contains(") Z ")).then_some(())
+    });
+}
+
+#[test]
 fn another_server_is_asked_about_and_then_mends_the_tired_one() {
     if !have(&["tmux"]) {
         return;

@@ -183,10 +183,23 @@ impl Relay {
     /// Relays until no more connections can come.
     pub async fn run(self, mut incoming: mpsc::Receiver<Incoming>) {
         let Self { shared, intake, delivery, recorder } = self;
-        let delivering = tokio::spawn(delivery.run());
+        let mut delivering = tokio::spawn(delivery.run());
         let reporting = tokio::spawn(report(shared, recorder));
         let places = Arc::new(Semaphore::new(MOST_CONNECTIONS));
-        while let Some(connection) = incoming.recv().await {
+        loop {
+            let connection = tokio::select! {
+                biased;
+                connection = incoming.recv() => connection,
+                ended = &mut delivering => {
+                    reporting.abort();
+                    // A fault in the program must not go on as a relay that delivers nothing.
+                    match ended {
+                        Err(error) if error.is_panic() => std::panic::resume_unwind(error.into_panic()),
+                        _ => return,
+                    }
+                }
+            };
+            let Some(connection) = connection else { break };
             let Ok(place) = places.clone().try_acquire_owned() else {
                 tracing::warn!("too many connections on the broadcaster's side; one was turned away");
                 continue;

@@ -32,7 +32,7 @@ pub struct Theatre {
     /// The stand-in broadcaster.
     pub broadcaster: BroadcasterControl,
     ledger: Ledger,
-    _cast: JoinSet<()>,
+    cast: JoinSet<()>,
 }
 
 impl Theatre {
@@ -87,7 +87,12 @@ impl Theatre {
             }
             std::future::pending::<()>().await;
         });
-        Ok(Self { readings, recorder, relay: handle, broadcaster: control, ledger, _cast: cast })
+        Ok(Self { readings, recorder, relay: handle, broadcaster: control, ledger, cast })
+    }
+
+    /// Waits until a part of it ends, which none does before it is dropped unless the program has a fault.
+    pub async fn fails(&mut self) {
+        self.cast.join_next().await;
     }
 
     /// The readings apart from everything else, which must be kept for the evening to go on.

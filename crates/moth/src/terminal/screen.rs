@@ -2,6 +2,7 @@
 
 use std::io::{self, Stdout};
 use std::sync::Once;
+use std::time::Duration;
 
 use crossterm::cursor::Show;
 use crossterm::execute;
@@ -31,6 +32,28 @@ impl Screen {
     }
 }
 
+/// Waits for input, at most so long; `false` when the terminal is gone. The event reader never returns from
+/// a terminal that was hung up, so it is only asked after this.
+#[cfg(unix)]
+pub(super) fn wait_for_input(within: Duration) -> bool {
+    use rustix::event::{PollFd, PollFlags, Timespec, poll};
+    let input = rustix::stdio::stdin();
+    let mut watched = [PollFd::new(&input, PollFlags::IN)];
+    let within = Timespec::try_from(within).ok();
+    match poll(&mut watched, within.as_ref()) {
+        Ok(_) => !watched[0].revents().intersects(PollFlags::HUP | PollFlags::ERR | PollFlags::NVAL),
+        // A signal came: the size may have changed, or the end has.
+        Err(error) => error == rustix::io::Errno::INTR,
+    }
+}
+
+/// Waits for input, at most so long.
+#[cfg(not(unix))]
+pub(super) fn wait_for_input(within: Duration) -> bool {
+    // The event reader itself waits, and keeps what it found for the next look.
+    crossterm::event::poll(within).is_ok()
+}
+
 impl Drop for Screen {
     fn drop(&mut self) {
         give_back();
@@ -45,7 +68,8 @@ impl Drop for Guard {
     }
 }
 
-fn give_back() {
+/// Leaves the terminal as it was found.
+pub(super) fn give_back() {
     // Each step is tried whatever became of the others; there is nobody to tell of a failure.
     let _ = execute!(io::stdout(), LeaveAlternateScreen, Show);
     let _ = disable_raw_mode();
