@@ -26,6 +26,7 @@ pub struct JsonLine<'a> {
     unsent_bytes: Option<u64>,
     retransmits: Option<u64>,
     receiver_limited_percent: Option<f64>,
+    delivery_kbps: Option<f64>,
     actions: Vec<&'a str>,
     origins: Origins,
 }
@@ -81,6 +82,7 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
             unsent_bytes: s.unsent_bytes.value,
             retransmits: s.retransmits.value,
             receiver_limited_percent: tenths(s.receiver_limited_percent),
+            delivery_kbps: tenths(s.delivery_kbps),
             actions: s.verdict.proposals.iter().map(|p| p.title.as_str()).collect(),
             origins: Origins { skipped: s.skipped.origin, lagged: s.lagged.origin },
         }

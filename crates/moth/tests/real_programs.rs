@@ -35,7 +35,8 @@ fn the_recording_holds_exactly_what_is_called_delivered() {
     }
     let nginx = Nginx::new();
     let moth = Moth::here(&[&nginx.address()]);
-    let ffmpeg = publish(here(), &moth.publish_to(), 20, 1500);
+    let copy = moth.dir.path().join("copy.flv");
+    let ffmpeg = publish_and_keep(here(), &moth.publish_to(), 20, 1500, &copy);
     let arguments = wait_for("frames", Duration::from_secs(10), || {
         let on_air = moth.lines().pop().is_some_and(|l| count(&l, "frames", "delivered") > 0);
         on_air.then(|| std::fs::read(format!("/proc/{}/cmdline", moth.id())).unwrap())
@@ -50,6 +51,7 @@ fn the_recording_holds_exactly_what_is_called_delivered() {
     assert_eq!(frames(&recordings[0], "v"), count(&last, "frames", "delivered"));
     assert_eq!(frames(&recordings[0], "a"), count(&last, "audio", "delivered"));
     assert_eq!(decode(&recordings[0]), "");
+    assert_eq!(hash(&recordings[0]), hash(&copy), "byte for byte what the broadcaster made");
     let (status, lines) = moth.stop();
     assert_eq!(status, Some(0));
     let on_air: Vec<&Value> = lines.iter().filter(|l| l["state"] == "steady").collect();

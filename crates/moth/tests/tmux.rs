@@ -191,6 +191,40 @@ fn another_server_is_asked_about_and_then_mends_the_tired_one() {
 }
 
 #[test]
+fn a_real_broadcast_is_shown_without_its_key_and_ended_only_with_a_yes() {
+    if !have(&["tmux", "nginx", "ffmpeg"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let terminal = Terminal::new(100, 30);
+    let port = free_port();
+    std::fs::write(terminal.file("key"), KEY).unwrap();
+    let (key, log) = (terminal.file("key"), terminal.file("log"));
+    let listen = format!("rtmp://127.0.0.1:{port}/moth");
+    terminal.run_moth(&format!("watch --to {} --key-file {key} --listen {listen} --log {log}", nginx.address()));
+    terminal.shows(&format!("Publish to {listen}"), 10);
+    let mut ffmpeg = publish(Command::new("env"), &format!("{listen}/local"), 60, 1000);
+    let screen = terminal.shows("Every frame offered arrives at 127.0.0.1", 15);
+    assert!(screen.contains("640×360") && screen.contains("steady") && !screen.contains(KEY), "{screen}");
+    assert!(screen.contains("lagged n/a") || screen.contains("lagged not available"), "{screen}");
+    terminal.keys("q");
+    let screen = terminal.shows("quitting ends it for your viewers", 5);
+    assert!(!screen.contains(KEY));
+    terminal.keys("n");
+    assert!(terminal.shows("on air 0:03", 10).contains("steady"), "it goes on");
+    terminal.keys("q");
+    terminal.keys("y");
+    assert_eq!(terminal.left(), "left=0");
+    let _ = ffmpeg.kill();
+    let _ = ffmpeg.wait();
+    assert!(frames(&nginx.recordings()[0], "v") > 60, "what was sent until then arrived");
+    for file in ["log", "status"] {
+        assert!(!std::fs::read_to_string(terminal.file(file)).unwrap().contains(KEY), "the key is in the {file}");
+    }
+    assert!(std::fs::read_to_string(log).unwrap().contains("other users of this machine can read the key file"));
+}
+
+#[test]
 fn without_a_terminal_it_says_what_to_use_instead() {
     let out = Command::new(env!("CARGO_BIN_EXE_moth")).args(["demo"]).output().unwrap();
     assert_eq!(out.status.code(), Some(2));

@@ -239,6 +239,24 @@ pub fn decode(recording: &Path) -> String {
     String::from_utf8_lossy(&out.stderr).into_owned()
 }
 
+/// A hash of every packet's bytes, a line a stream.
+pub fn hash(recording: &Path) -> String {
+    let out = Command::new("ffmpeg")
+        .args(["-v", "error", "-i"])
+        .arg(recording)
+        .args(["-map", "0", "-c", "copy", "-f", "streamhash", "-hash", "sha256", "-"])
+        .output()
+        .unwrap();
+    assert!(out.status.success());
+    let mut lines: Vec<String> = String::from_utf8_lossy(&out.stdout)
+        .lines()
+        // Which stream comes first is the writer's choice: `0,v,SHA256=…` becomes `v,SHA256=…`.
+        .map(|line| line.split_once(',').unwrap().1.to_owned())
+        .collect();
+    lines.sort();
+    lines.join("\n")
+}
+
 /// The first video packet's flags (`K` for a keyframe).
 pub fn first_flags(recording: &Path) -> String {
     let out = Command::new("ffprobe")
@@ -261,7 +279,17 @@ pub fn first_flags(recording: &Path) -> String {
 }
 
 /// ffmpeg publishing a test picture and tone, paced in real time.
-pub fn publish(mut command: Command, to: &str, seconds: u32, kbps: u32) -> Child {
+pub fn publish(command: Command, to: &str, seconds: u32, kbps: u32) -> Child {
+    encode(command, &["-f", "flv", to], seconds, kbps)
+}
+
+/// The same, with a copy of what is published in a file.
+pub fn publish_and_keep(command: Command, to: &str, seconds: u32, kbps: u32, copy: &Path) -> Child {
+    let both = format!("[f=flv]{}|[f=flv]{to}", copy.display());
+    encode(command, &["-flags", "+global_header", "-map", "0:v", "-map", "1:a", "-f", "tee", &both], seconds, kbps)
+}
+
+fn encode(mut command: Command, output: &[&str], seconds: u32, kbps: u32) -> Child {
     let rate = format!("{kbps}k");
     command
         .args(["ffmpeg", "-hide_banner", "-nostdin", "-loglevel", "error", "-re"])
@@ -291,7 +319,8 @@ pub fn publish(mut command: Command, to: &str, seconds: u32, kbps: u32) -> Child
         ])
         // Filler keeps the bitrate constant, as services ask for.
         .args(["-b:v", &rate, "-minrate", &rate, "-maxrate", &rate, "-bufsize", &rate, "-x264-params", "nal-hrd=cbr"])
-        .args(["-c:a", "aac", "-b:a", "128k", "-flvflags", "no_duration_filesize", "-f", "flv", to])
+        .args(["-c:a", "aac", "-b:a", "128k"])
+        .args(output)
         .stderr(Stdio::piped())
         .stdout(Stdio::null())
         .spawn()
@@ -373,6 +402,8 @@ impl Moth {
 /// Waits for a broadcaster to end well, with nothing to complain of.
 pub fn ended_well(child: Child) {
     let out = child.wait_with_output().unwrap();
-    let said = String::from_utf8_lossy(&out.stderr).into_owned();
+    // A stream has no place to go back to and write its length: ffmpeg says so whoever it publishes to.
+    let said: String =
+        String::from_utf8_lossy(&out.stderr).lines().filter(|l| !l.contains("Failed to update header")).collect();
     assert!(out.status.success() && said.is_empty(), "{}: {said}", out.status);
 }
