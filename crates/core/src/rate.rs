@@ -73,7 +73,7 @@ impl Bitrate {
 
 impl fmt::Display for Bitrate {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(&format!("{} kb/s", grouped((self.bits_per_second + 500) / 1000)))
+        f.pad(&format!("{} kb/s", grouped(self.bits_per_second.saturating_add(500) / 1000)))
     }
 }
 

@@ -50,7 +50,12 @@ impl Intake {
         let peer = incoming.peer.map_or_else(|| "in this process".to_owned(), |peer| peer.to_string());
         match self.converse(incoming).await {
             Ok(()) => tracing::info!(peer, "the broadcaster's connection ended"),
-            Err(error) => tracing::warn!(peer, %error, "a connection on the broadcaster's side ended"),
+            Err(error) => {
+                tracing::warn!(peer, %error, "a connection on the broadcaster's side ended");
+                // Somebody who wonders why nothing arrives looks at the screen, not into a log.
+                let text = format!("a connection from {peer} ended: {error}");
+                self.recorder.note(Origin::Measured, Observation::Remark { text });
+            }
         }
     }
 

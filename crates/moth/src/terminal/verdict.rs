@@ -108,7 +108,10 @@ fn proposal_lines(proposal: &Proposal, app: &App, columns: usize, roomy: bool) -
         Span::raw(gap),
         Span::styled(fit(&format!("{}{hand}", proposal.title), columns.saturating_sub(10)), palette.strong()),
     ];
-    let about = format!("{}; expected: {}", proposal.cost, proposal.expected);
+    let about = match &proposal.action {
+        Action::ByHand { .. } => format!("expected: {}", proposal.expected),
+        _ => format!("{}; expected: {}", proposal.cost, proposal.expected),
+    };
     if roomy {
         vec![
             Line::from(title),

@@ -1,0 +1,349 @@
+//! The core on its own: readings written by hand, and what it says of them.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use moth_core::account::{Account, Accounts};
+use moth_core::figure::Origin;
+use moth_core::proposal::Action;
+use moth_core::rate::Bitrate;
+use moth_core::reading::{
+    BroadcasterCounters, ConnectionFigures, LinkChange, MachineLoad, Observation, QueueLevel, Reading, StreamFacts,
+};
+use moth_core::suspects::{Cause, Fault};
+use moth_core::{Core, Moment, Settings, Snapshot, State};
+use proptest::prelude::*;
+
+/// A broadcast of 6 Mb/s at 50 frames/s, told to the core a tenth of a second at a time.
+struct Show {
+    core: Core,
+    ms: u64,
+    accounts: Accounts,
+    sent_bytes: u64,
+    busy_us: u64,
+    limited_us: u64,
+    counters: BroadcasterCounters,
+    readings: Vec<Reading>,
+}
+
+/// How things stand while some time passes.
+#[derive(Clone)]
+struct Now {
+    carried_kbps: u64,
+    dropped_per_second: u64,
+    skipped_per_second: u64,
+    queue_ms: f64,
+    rtt_ms: f64,
+    receiver_limited: f64,
+    machine: MachineLoad,
+    encode_ms: f64,
+}
+
+impl Default for Now {
+    fn default() -> Self {
+        Self {
+            carried_kbps: 6000,
+            dropped_per_second: 0,
+            skipped_per_second: 0,
+            queue_ms: 10.0,
+            rtt_ms: 20.0,
+            receiver_limited: 0.0,
+            machine: MachineLoad { cpu: Some(0.3), gpu_render: Some(0.5), ..MachineLoad::default() },
+            encode_ms: 8.0,
+        }
+    }
+}
+
+impl Show {
+    fn new() -> Self {
+        let core = Core::new(Settings { servers: vec!["Aldmoor".into(), "Brackwater".into()] });
+        let mut show = Self {
+            core,
+            ms: 0,
+            accounts: Accounts::default(),
+            sent_bytes: 0,
+            busy_us: 0,
+            limited_us: 0,
+            counters: BroadcasterCounters::default(),
+            readings: Vec::new(),
+        };
+        show.tell(Observation::Broadcaster { present: true });
+        let stream = StreamFacts {
+            fps: Some(50.0),
+            video_bitrate: Some(Bitrate::from_kbps(6000)),
+            takes_bitrate: true,
+            ..StreamFacts::default()
+        };
+        show.tell(Observation::Stream(stream));
+        show.tell(Observation::Link(LinkChange::Up { server: "Aldmoor".into() }));
+        show
+    }
+
+    fn tell(&mut self, what: Observation) {
+        let reading = Reading { at: Moment::from_ms(self.ms), origin: Origin::Measured, what };
+        self.core.take(&reading);
+        self.readings.push(reading);
+    }
+
+    fn run(&mut self, seconds: u64, now: &Now) -> Snapshot {
+        for tenth in 0..seconds * 10 {
+            for n in 0..5 {
+                let time_ms = u32::try_from(self.ms).unwrap() + n * 20;
+                self.tell(Observation::Video { time_ms, bytes: 15_000, keyframe: false });
+            }
+            self.ms += 100;
+            let video = &mut self.accounts.video;
+            let dropped = now.dropped_per_second / 10;
+            *video = Account {
+                offered: video.offered + 5,
+                delivered: video.delivered + 5 - dropped,
+                dropped: video.dropped + dropped,
+                queued: 0,
+            };
+            self.sent_bytes += now.carried_kbps * 1000 / 8 / 10;
+            self.busy_us += 100_000;
+            self.limited_us += (100_000.0 * now.receiver_limited) as u64;
+            let queue = QueueLevel { ms: now.queue_ms, bytes: 1000, limit_ms: 2000.0 };
+            self.tell(Observation::Relay { accounts: self.accounts, queue, sent_bytes: self.sent_bytes });
+            self.tell(Observation::Connection(ConnectionFigures {
+                rtt_ms: Some(now.rtt_ms),
+                busy_us: Some(self.busy_us),
+                receiver_limited_us: Some(self.limited_us),
+                ..ConnectionFigures::default()
+            }));
+            let skipped = self.counters.skipped.unwrap_or(0) + now.skipped_per_second / 10;
+            self.counters =
+                BroadcasterCounters { skipped: Some(skipped), encode_ms: Some(now.encode_ms), ..self.counters };
+            self.tell(Observation::Counters(self.counters));
+            if tenth % 10 == 9 {
+                self.tell(Observation::Machine(now.machine.clone()));
+            }
+            self.core.snapshot(Moment::from_ms(self.ms));
+        }
+        self.core.snapshot(Moment::from_ms(self.ms))
+    }
+}
+
+fn told(snapshot: &Snapshot) -> (Fault, Option<Cause>) {
+    (snapshot.verdict.fault, snapshot.verdict.cause)
+}
+
+#[test]
+fn all_well_is_no_fault() {
+    let calm = Show::new().run(20, &Now::default());
+    assert_eq!((told(&calm), calm.state), ((Fault::None, None), Some(State::Steady)));
+    assert!(calm.verdict.confidence > 0.8);
+    assert!(calm.lagged.value.is_none(), "nobody told of lagged frames");
+}
+
+#[test]
+fn a_climbing_round_trip_is_the_line_and_a_closed_window_is_the_server() {
+    let mut show = Show::new();
+    show.run(10, &Now::default());
+    let line = Now {
+        carried_kbps: 3000,
+        dropped_per_second: 20,
+        queue_ms: 1900.0,
+        rtt_ms: 520.0,
+        receiver_limited: 0.06,
+        ..Now::default()
+    };
+    let trouble = show.run(4, &line);
+    assert_eq!((told(&trouble), trouble.state), ((Fault::Network, Some(Cause::LineShort)), Some(State::Losing)));
+    let first = &trouble.verdict.proposals[0];
+    let Action::SetBitrate { video } = first.action else { panic!("{first:?}") };
+    // At most 78 % of what the line carries.
+    assert!(video <= Bitrate::from_kbps(2340) && video >= Bitrate::from_kbps(2200), "{video}");
+    assert!(first.possible && !first.dangerous);
+
+    let mut show = Show::new();
+    show.run(10, &Now::default());
+    let server = Now {
+        carried_kbps: 3000,
+        dropped_per_second: 20,
+        queue_ms: 1900.0,
+        rtt_ms: 21.0,
+        receiver_limited: 0.96,
+        ..Now::default()
+    };
+    let trouble = show.run(4, &server);
+    assert_eq!(told(&trouble), (Fault::Network, Some(Cause::ServerSlow)));
+    assert_eq!(trouble.verdict.proposals[0].action, Action::SwitchServer { server: "Brackwater".into() });
+    assert!(trouble.verdict.proposals[0].dangerous, "leaving a server is asked about");
+}
+
+#[test]
+fn without_the_kernels_figures_the_fault_is_told_and_the_cause_is_not() {
+    let mut core = Core::new(Settings { servers: vec!["Aldmoor".into()] });
+    let mut tell = |ms: u64, what| core.take(&Reading { at: Moment::from_ms(ms), origin: Origin::Measured, what });
+    tell(0, Observation::Broadcaster { present: true });
+    tell(0, Observation::Link(LinkChange::Up { server: "Aldmoor".into() }));
+    for second in 0..5 {
+        let video = Account { offered: 50 * second, delivered: 40 * second, dropped: 10 * second, queued: 0 };
+        let accounts = Accounts { video, audio: Account::default() };
+        tell(second * 1000, Observation::Relay { accounts, queue: QueueLevel::default(), sent_bytes: 0 });
+    }
+    let snapshot = core.snapshot(Moment::from_ms(4500));
+    assert_eq!(told(&snapshot), (Fault::Network, None));
+    assert!(snapshot.verdict.confidence < 0.6 && snapshot.rtt_ms.value.is_none());
+}
+
+#[test]
+fn a_verdict_holds_through_gaps_in_the_loss_and_clears_after_it() {
+    let mut show = Show::new();
+    show.run(10, &Now::default());
+    let losing = Now { carried_kbps: 3000, dropped_per_second: 30, queue_ms: 1900.0, rtt_ms: 400.0, ..Now::default() };
+    let pausing = Now { dropped_per_second: 0, ..losing.clone() };
+    let first = show.run(2, &losing).verdict.since;
+    for _ in 0..4 {
+        assert_eq!(show.run(3, &pausing).verdict.since, first, "the same verdict goes on");
+        assert_eq!(show.run(1, &losing).verdict.since, first);
+    }
+    let after = show.run(7, &Now::default());
+    assert_eq!((told(&after), after.state), ((Fault::None, None), Some(State::Steady)));
+    assert!(after.marks.iter().any(|m| m.text == "network trouble over"));
+}
+
+#[test]
+fn the_encoder_is_blamed_for_itself_or_for_who_starves_it() {
+    let mut show = Show::new();
+    show.run(5, &Now::default());
+    let machine = MachineLoad { cpu: Some(0.7), broadcaster_cpu: Some(0.6), ..MachineLoad::default() };
+    let heavy = Now { skipped_per_second: 10, encode_ms: 24.0, machine, ..Now::default() };
+    assert_eq!(told(&show.run(4, &heavy)), (Fault::Encoder, Some(Cause::PresetHeavy)));
+
+    let mut show = Show::new();
+    show.run(5, &Now::default());
+    let machine =
+        MachineLoad { cpu: Some(0.99), busiest_other: Some(("plate-stitch".into(), 0.6)), ..MachineLoad::default() };
+    let starved = Now { skipped_per_second: 10, encode_ms: 24.0, machine, ..Now::default() };
+    let snapshot = show.run(4, &starved);
+    assert_eq!(told(&snapshot), (Fault::Encoder, Some(Cause::CpuStarved)));
+    assert!(snapshot.verdict.sentence.contains("plate-stitch"), "{}", snapshot.verdict.sentence);
+}
+
+#[test]
+fn two_at_once_are_both_suspects_the_more_harmful_first() {
+    let mut show = Show::new();
+    show.run(10, &Now::default());
+    let both = Now {
+        carried_kbps: 3000,
+        dropped_per_second: 20,
+        skipped_per_second: 10,
+        queue_ms: 1900.0,
+        rtt_ms: 500.0,
+        encode_ms: 24.0,
+        ..Now::default()
+    };
+    let faults: Vec<Fault> = show.run(5, &both).verdict.suspects.iter().map(|s| s.fault).collect();
+    assert_eq!(faults, [Fault::Network, Fault::Encoder]);
+}
+
+#[test]
+fn a_server_that_is_gone_is_dark_and_one_that_says_no_refuses() {
+    for (refused, cause) in [(false, Cause::ServerAway), (true, Cause::ServerRefuses)] {
+        let mut show = Show::new();
+        show.run(5, &Now::default());
+        let down = LinkChange::Down { server: "Aldmoor".into(), why: "it closed".into(), refused, retry_ms: 500 };
+        show.tell(Observation::Link(down));
+        let snapshot = show.run(1, &Now { carried_kbps: 0, ..Now::default() });
+        assert_eq!((told(&snapshot), snapshot.state), ((Fault::Network, Some(cause)), Some(State::Dark)));
+        show.tell(Observation::Link(LinkChange::Up { server: "Aldmoor".into() }));
+        assert_eq!(
+            told(&show.run(1, &Now::default())),
+            (Fault::None, None),
+            "and over when it takes the broadcast again"
+        );
+    }
+}
+
+#[test]
+fn undoing_a_change_leaves_nothing_to_undo() {
+    let mut show = Show::new();
+    show.run(1, &Now::default());
+    let set = |kbps| Action::SetBitrate { video: Bitrate::from_kbps(kbps) };
+    for (kbps, undo) in [(3000, Some(set(6000))), (2000, Some(set(3000))), (3000, Some(set(6000))), (6000, None)] {
+        show.tell(Observation::Acted { action: set(kbps), failed: None });
+        assert_eq!(show.core.snapshot(Moment::from_ms(show.ms)).undo, undo, "after {kbps}");
+    }
+    show.tell(Observation::Acted { action: set(1000), failed: Some("no".into()) });
+    assert_eq!(show.core.snapshot(Moment::from_ms(show.ms)).undo, None, "what was not done need not be undone");
+}
+
+#[test]
+fn readings_survive_json_and_give_the_same_snapshots() {
+    let mut show = Show::new();
+    let now = Now { carried_kbps: 3000, dropped_per_second: 20, queue_ms: 1500.0, rtt_ms: 300.0, ..Now::default() };
+    show.run(6, &now);
+    let mut again = Core::new(Settings { servers: vec!["Aldmoor".into(), "Brackwater".into()] });
+    for reading in &show.readings {
+        let text = serde_json::to_string(reading).unwrap();
+        let back: Reading = serde_json::from_str(&text).unwrap();
+        assert_eq!(&back, reading, "{text}");
+        again.take(&back);
+        if let Observation::Connection(_) = reading.what {
+            again.snapshot(reading.at);
+        }
+    }
+    let end = Moment::from_ms(show.ms);
+    assert_eq!(
+        format!("{:?}", again.snapshot(end).verdict.suspects),
+        format!("{:?}", show.core.snapshot(end).verdict.suspects)
+    );
+}
+
+fn any_observation() -> impl Strategy<Value = Observation> {
+    let number = prop_oneof![any::<f64>(), 0.0..5000.0];
+    prop_oneof![
+        (any::<u32>(), any::<u32>()).prop_map(|(time_ms, bytes)| Observation::Video {
+            time_ms,
+            bytes,
+            keyframe: false
+        }),
+        (any::<u64>(), number.clone()).prop_map(|(n, ms)| Observation::Relay {
+            accounts: Accounts { video: Account { dropped: n, ..Account::default() }, audio: Account::default() },
+            queue: QueueLevel { ms, bytes: n, limit_ms: ms },
+            sent_bytes: n,
+        }),
+        (number.clone(), any::<u64>()).prop_map(|(rtt, n)| Observation::Connection(ConnectionFigures {
+            rtt_ms: Some(rtt),
+            retransmits: Some(n),
+            busy_us: Some(n),
+            receiver_limited_us: Some(n / 2),
+            ..ConnectionFigures::default()
+        })),
+        any::<bool>().prop_map(|present| Observation::Broadcaster { present }),
+        Just(Observation::Link(LinkChange::Up { server: "x".into() })),
+        Just(Observation::Link(LinkChange::Down {
+            server: "x".into(),
+            why: String::new(),
+            refused: false,
+            retry_ms: 0
+        })),
+        number.clone().prop_map(|v| Observation::Machine(MachineLoad {
+            cpu: Some(v),
+            gpu_render: Some(v),
+            ..MachineLoad::default()
+        })),
+        (any::<u64>(), number).prop_map(|(n, ms)| Observation::Counters(BroadcasterCounters {
+            lagged: Some(n),
+            skipped: Some(n),
+            render_ms: Some(ms),
+            encode_ms: Some(ms),
+            ..BroadcasterCounters::default()
+        })),
+    ]
+}
+
+proptest! {
+    #[test]
+    fn whatever_is_told_the_answer_is_sane(told in prop::collection::vec((0..3000_u64, any_observation()), 0..60)) {
+        let mut core = Core::new(Settings { servers: vec!["x".into(), "y".into()] });
+        let mut ms = 0;
+        for (step, what) in told {
+            ms += step;
+            core.take(&Reading { at: Moment::from_ms(ms), origin: Origin::Measured, what });
+            let verdict = core.snapshot(Moment::from_ms(ms)).verdict;
+            prop_assert!((0.0..=1.0).contains(&verdict.confidence), "{}", verdict.confidence);
+            prop_assert_eq!(verdict.fault == Fault::None, verdict.suspects.is_empty());
+        }
+    }
+}
