@@ -154,15 +154,21 @@ impl Case {
 /// threshold does not make the verdict waver with it.
 const HELD_LEAD: f64 = 0.8;
 
-/// The likeliest of several cases and how likely it is among them; none if even that has no sign for it.
+/// Two causes closer to each other than this, in bans (a factor of two), are not told apart.
+const CLEAR_LEAD: f64 = 0.3;
+
+/// The likeliest of several cases and how likely it is among them; none if even that has no sign for it, or
+/// another is about as likely.
 fn likeliest(mut cases: Vec<Case>, held: &Held) -> Option<(Case, f64)> {
     for case in cases.iter_mut().filter(|case| held.has_cause(case.cause)) {
         case.lead = HELD_LEAD;
     }
     let odds = |case: &Case| 10_f64.powf(case.bans());
     let all: f64 = cases.iter().map(&odds).sum();
-    let mut best = cases.into_iter().max_by(|a, b| a.bans().total_cmp(&b.bans()))?;
-    if best.bans() <= 0.0 {
+    cases.sort_by(|a, b| b.bans().total_cmp(&a.bans()));
+    let second = cases.get(1).map_or(f64::NEG_INFINITY, Case::bans);
+    let mut best = cases.into_iter().next()?;
+    if best.bans() <= 0.0 || best.bans() - second < CLEAR_LEAD {
         return None;
     }
     best.evidence.sort_by(|a, b| b.bans.abs().total_cmp(&a.bans.abs()));

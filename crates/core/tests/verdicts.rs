@@ -187,6 +187,22 @@ fn without_the_kernels_figures_the_fault_is_told_and_the_cause_is_not() {
 }
 
 #[test]
+fn a_queue_that_fills_before_the_first_connection_blames_nobody_for_reading_slowly() {
+    let mut core = Core::new(Settings { servers: vec!["Aldmoor".into()] });
+    let mut tell = |ms: u64, what| core.take(&Reading { at: Moment::from_ms(ms), origin: Origin::Measured, what });
+    tell(0, Observation::Broadcaster { present: true });
+    for ms in (0..1400).step_by(20) {
+        tell(ms, Observation::Video { time_ms: u32::try_from(ms).unwrap(), bytes: 15_000, keyframe: false });
+        let queue = QueueLevel { ms: ms as f64, bytes: 1, limit_ms: 2000.0 };
+        tell(ms, Observation::Relay { accounts: Accounts::default(), queue, sent_bytes: 0 });
+    }
+    let down = LinkChange::Down { server: "Aldmoor".into(), why: "no such host".into(), refused: false, retry_ms: 500 };
+    assert_eq!(told(&core.snapshot(Moment::from_ms(1400))), (Fault::None, None));
+    core.take(&Reading { at: Moment::from_ms(1450), origin: Origin::Measured, what: Observation::Link(down) });
+    assert_eq!(told(&core.snapshot(Moment::from_ms(1450))), (Fault::Network, Some(Cause::ServerAway)));
+}
+
+#[test]
 fn a_verdict_holds_through_gaps_in_the_loss_and_clears_after_it() {
     let mut show = Show::new();
     show.run(10, &Now::default());

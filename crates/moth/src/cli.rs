@@ -25,7 +25,7 @@ pub enum Command {
 /// `moth watch`
 #[derive(Debug, Args)]
 pub struct WatchOptions {
-    /// The ingest server, rtmp://HOST[:PORT]/APP; given again, further servers to move to
+    /// The ingest server, rtmp://HOST[:PORT]/APP or rtmps://…; given again, further servers to move to
     ///
     /// The stream key is never part of it: that comes from --key-file or MOTH_STREAM_KEY.
     #[arg(long, value_name = "ADDRESS", required = true)]

@@ -21,6 +21,9 @@ pub enum Failure {
         "--to and --listen name the same address: the broadcast would go round in a circle; give the real server with --to"
     )]
     Circle,
+    /// TLS on the local side.
+    #[error("--listen takes rtmp:// only: between the broadcaster and the moth there is no network to be secured from")]
+    SecureListen,
     /// Nothing gave a stream key.
     #[error(
         "no stream key: put it into a file and name that with --key-file, or set the environment variable MOTH_STREAM_KEY"

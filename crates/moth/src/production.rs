@@ -161,7 +161,8 @@ impl LivePlan {
             key: self.key,
             limits: self.limits,
         };
-        let (relay, handle) = Relay::new(settings, Arc::new(TcpDialer), recorder.clone()).ok_or(Failure::Circle)?;
+        let (relay, handle) =
+            Relay::new(settings, Arc::new(TcpDialer::default()), recorder.clone()).ok_or(Failure::Circle)?;
         let (connect, incoming) = mpsc::channel(4);
         let mut running = JoinSet::new();
         running.spawn(listener.run(connect));
@@ -206,6 +207,9 @@ pub(crate) fn watch(options: &WatchOptions) -> Outcome {
     let parse =
         |option: &'static str, text: &str| text.parse::<Address>().map_err(|error| Failure::Address { option, error });
     let listen = parse("--listen", &options.listen)?;
+    if listen.is_secure() {
+        return Err(Failure::SecureListen);
+    }
     let mut servers: Vec<Server> = Vec::new();
     for text in &options.to {
         let address = parse("--to", text)?;

@@ -16,6 +16,7 @@ pub mod recorder;
 mod relay;
 pub mod tcp;
 mod tcp_info;
+mod tls;
 
 pub use connection::{BoxConnection, Connection, Dialer, Server};
 pub use exchange::Limits;

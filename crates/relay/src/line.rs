@@ -139,6 +139,10 @@ impl Line {
                     Poll::Pending => break,
                 }
             }
+            // A connection may hold what it took (TLS does); pending or not, it goes on by itself when woken.
+            if let Poll::Ready(Err(error)) = Pin::new(&mut *connection).poll_flush(cx) {
+                return Poll::Ready(Err(error));
+            }
             let mut buffer = ReadBuf::new(input);
             match Pin::new(&mut *connection).poll_read(cx, &mut buffer) {
                 Poll::Ready(Ok(())) if buffer.filled().is_empty() => {

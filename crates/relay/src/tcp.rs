@@ -12,14 +12,17 @@ use tokio::net::TcpStream;
 
 use crate::connection::{BoxConnection, Connection, Dialer, Server};
 use crate::tcp_info;
+use crate::tls::Tls;
 
 /// The most that may wait unsent in the kernel, in bytes: enough to keep 100 Mb/s busy between two wake-ups
 /// of a few milliseconds, and 30 ms of an 8 Mb/s broadcast.
 const UNSENT_BYTES: u32 = 32 << 10;
 
-/// Connects over TCP.
+/// Connects over TCP, and over TLS where the address says so.
 #[derive(Debug, Default)]
-pub struct TcpDialer;
+pub struct TcpDialer {
+    tls: Tls,
+}
 
 impl Dialer for TcpDialer {
     fn dial<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, io::Result<BoxConnection>> {
@@ -28,13 +31,18 @@ impl Dialer for TcpDialer {
             // A frame's last segment must not wait for the next frame.
             stream.set_nodelay(true)?;
             tcp_info::limit_unsent(&stream, UNSENT_BYTES)?;
-            Ok(Box::new(TcpConnection(stream)) as BoxConnection)
+            let connection = TcpConnection(stream);
+            if server.address.is_secure() {
+                return self.tls.secure(connection, server.address.host()).await;
+            }
+            Ok(Box::new(connection) as BoxConnection)
         }
         .boxed()
     }
 }
 
-struct TcpConnection(TcpStream);
+/// A TCP connection that keeps little unsent.
+pub(crate) struct TcpConnection(TcpStream);
 
 impl Connection for TcpConnection {
     fn unacknowledged_bytes(&self) -> Option<u64> {

@@ -1,12 +1,14 @@
-//! Where a server is: `rtmp://host[:port]/app`.
+//! Where a server is: `rtmp://host[:port]/app`, or `rtmps://` for the same over TLS.
 
 use std::fmt;
 use std::str::FromStr;
 
 /// The port RTMP uses when an address names none (IANA: `macromedia-fcs`).
 pub const DEFAULT_PORT: u16 = 1935;
+/// The port `rtmps` uses when an address names none: services offer it on that of HTTPS, which networks let pass.
+pub const DEFAULT_TLS_PORT: u16 = 443;
 
-/// The address of an RTMP application: host, port, and application name.
+/// The address of an RTMP application: host, port, application name, and whether it is reached over TLS.
 ///
 /// It never holds a stream key; that is a [`crate::StreamKey`].
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
@@ -14,19 +16,22 @@ pub struct Address {
     host: String,
     port: u16,
     app: String,
+    is_secure: bool,
 }
 
 /// Why a text is not an RTMP address.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum AddressError {
     /// Not a URL, or one that is not an address at all.
-    #[error("not an address ({0}); expected rtmp://HOST[:PORT]/APP")]
+    #[error("not an address ({0}); expected rtmp://HOST[:PORT]/APP or rtmps://HOST[:PORT]/APP")]
     Malformed(String),
-    /// A scheme other than `rtmp`.
-    #[error("the scheme `{0}` is not one this program speaks; expected rtmp://HOST[:PORT]/APP")]
+    /// A scheme other than `rtmp` and `rtmps`.
+    #[error(
+        "the scheme `{0}` is not one this program speaks; expected rtmp://HOST[:PORT]/APP or rtmps://HOST[:PORT]/APP"
+    )]
     Scheme(String),
     /// No application after the host.
-    #[error("no application after the host; expected rtmp://HOST[:PORT]/APP")]
+    #[error("no application after the host; expected rtmp://HOST[:PORT]/APP or rtmps://HOST[:PORT]/APP")]
     NoApp,
     /// A user name, password, query or fragment: places where secrets hide.
     #[error(
@@ -57,6 +62,12 @@ impl Address {
         self.port
     }
 
+    /// Whether the connection is made over TLS.
+    #[must_use]
+    pub fn is_secure(&self) -> bool {
+        self.is_secure
+    }
+
     /// Application name, without slashes around it.
     #[must_use]
     pub fn app(&self) -> &str {
@@ -76,14 +87,20 @@ impl Address {
     }
 }
 
+fn default_port(is_secure: bool) -> u16 {
+    if is_secure { DEFAULT_TLS_PORT } else { DEFAULT_PORT }
+}
+
 impl FromStr for Address {
     type Err = AddressError;
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
         let url = url::Url::parse(text).map_err(|e| AddressError::Malformed(e.to_string()))?;
-        if url.scheme() != "rtmp" {
-            return Err(AddressError::Scheme(url.scheme().to_owned()));
-        }
+        let is_secure = match url.scheme() {
+            "rtmp" => false,
+            "rtmps" => true,
+            other => return Err(AddressError::Scheme(other.to_owned())),
+        };
         if !url.username().is_empty() || url.password().is_some() || url.query().is_some() || url.fragment().is_some() {
             return Err(AddressError::Extra);
         }
@@ -92,14 +109,14 @@ impl FromStr for Address {
         if app.is_empty() {
             return Err(AddressError::NoApp);
         }
-        Ok(Self { host: host.to_owned(), port: url.port().unwrap_or(DEFAULT_PORT), app })
+        Ok(Self { host: host.to_owned(), port: url.port().unwrap_or(default_port(is_secure)), app, is_secure })
     }
 }
 
 impl fmt::Display for Address {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "rtmp://{}", self.host)?;
-        if self.port != DEFAULT_PORT {
+        write!(f, "{}://{}", if self.is_secure { "rtmps" } else { "rtmp" }, self.host)?;
+        if self.port != default_port(self.is_secure) {
             write!(f, ":{}", self.port)?;
         }
         write!(f, "/{}", self.app)
@@ -123,6 +140,15 @@ mod tests {
         assert_eq!((address.host(), address.port()), ("::1", 1935));
         assert_eq!(address.to_string(), "rtmp://[::1]/live");
         assert_eq!(Address::new("::1", 1935, "/live/").unwrap(), address);
+    }
+
+    #[test]
+    fn over_tls_it_has_a_port_of_its_own() {
+        let address: Address = "rtmps://aldmoor.nocturne.example/live".parse().unwrap();
+        assert_eq!((address.port(), address.is_secure()), (443, true));
+        assert_eq!(address.to_string(), "rtmps://aldmoor.nocturne.example/live");
+        let other: Address = "rtmps://aldmoor.nocturne.example:1936/live".parse().unwrap();
+        assert_eq!(other.to_string(), "rtmps://aldmoor.nocturne.example:1936/live");
     }
 
     #[test]

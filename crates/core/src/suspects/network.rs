@@ -26,8 +26,10 @@ const USE_OF_LINE: f64 = 0.78;
 const LOWEST: Bitrate = Bitrate::from_kbps(300);
 
 pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
-    if !facts.link_up && (facts.link_was_up || facts.link_down_s > CONNECTING_S) {
-        return Some(away(facts));
+    if !facts.link_up {
+        // Nothing is carried, so nothing tells line from server; at the beginning, connecting takes a moment.
+        let failed = facts.link_was_up || facts.link_down_why.is_some() || facts.link_down_s > CONNECTING_S;
+        return failed.then(|| away(facts));
     }
     let is_held = held.has(Fault::Network);
     let losing = facts.dropped > 0.0;

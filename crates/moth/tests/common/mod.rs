@@ -15,10 +15,14 @@ use tempfile::TempDir;
 pub const KEY: &str = "orbit-7741-zenith-secret";
 
 /// Whether every program is there. Without one the test is skipped, loudly; under CI that is a failure.
+/// `nginx-stream` is nginx's module of that name.
 pub fn have(programs: &[&str]) -> bool {
     let path = std::env::var_os("PATH").unwrap_or_default();
     let found = |name: &str| {
-        std::env::split_paths(&path).chain(["/usr/sbin".into(), "/sbin".into()]).any(|dir| dir.join(name).is_file())
+        let in_path = || {
+            std::env::split_paths(&path).chain(["/usr/sbin".into(), "/sbin".into()]).any(|dir| dir.join(name).is_file())
+        };
+        if name == "nginx-stream" { module("ngx_stream_module.so").is_some() } else { in_path() }
     };
     let missing: Vec<&&str> =
         programs.iter().filter(|p| !found(p) || (**p == "nginx" && rtmp_module().is_none())).collect();
@@ -31,13 +35,13 @@ pub fn have(programs: &[&str]) -> bool {
     false
 }
 
-fn rtmp_module() -> Option<&'static str> {
-    let places = [
-        "/usr/lib/nginx/modules/ngx_rtmp_module.so",
-        "/usr/lib64/nginx/modules/ngx_rtmp_module.so",
-        "/usr/share/nginx/modules/ngx_rtmp_module.so",
-    ];
-    places.into_iter().find(|p| Path::new(p).exists())
+fn module(name: &str) -> Option<PathBuf> {
+    let places = ["/usr/lib/nginx/modules", "/usr/lib64/nginx/modules", "/usr/share/nginx/modules"];
+    places.iter().map(|place| Path::new(place).join(name)).find(|path| path.exists())
+}
+
+fn rtmp_module() -> Option<PathBuf> {
+    module("ngx_rtmp_module.so")
 }
 
 pub fn free_port() -> u16 {
@@ -161,7 +165,7 @@ impl Nginx {
     fn prepare(ip: &str, port: u16) -> Self {
         let dir = tempfile::tempdir().unwrap();
         let at = dir.path().display();
-        let module = rtmp_module().unwrap();
+        let module = rtmp_module().unwrap().display().to_string();
         let config = format!(
             "load_module {module};\ndaemon off; master_process off; pid {at}/pid; error_log {at}/error.log notice;\n\
              events {{ worker_connections 64; }}\n\
@@ -191,6 +195,25 @@ impl Nginx {
         self.process = Some(Running(child));
         wait_for("nginx", Duration::from_secs(10), || self.dir.path().join("pid").exists().then_some(()));
         std::thread::sleep(Duration::from_millis(200));
+    }
+
+    /// The same behind TLS on a second port, with this certificate and key (PEM).
+    pub fn behind_tls(certificate: &str, key: &str) -> (Self, u16) {
+        let nginx = Self::prepare("127.0.0.1", free_port());
+        let (at, tls_port) = (nginx.dir.path(), free_port());
+        fs::write(at.join("certificate.pem"), certificate).unwrap();
+        fs::write(at.join("key.pem"), key).unwrap();
+        let config = fs::read_to_string(at.join("nginx.conf")).unwrap();
+        let stream = module("ngx_stream_module.so").unwrap();
+        let config = format!(
+            "load_module {};\n{config}stream {{ server {{ listen 127.0.0.1:{tls_port} ssl; ssl_certificate {at}/certificate.pem;\n\
+             ssl_certificate_key {at}/key.pem; proxy_pass 127.0.0.1:{}; }} }}\n",
+            stream.display(),
+            nginx.port,
+            at = at.display(),
+        );
+        fs::write(at.join("nginx.conf"), config).unwrap();
+        (nginx.begin(None), tls_port)
     }
 
     pub fn kill(&mut self) {
