@@ -64,10 +64,8 @@ pub async fn conduct(
                     break;
                 }
             }
-            reading = production.next() => match reading {
-                Some(reading) => core.take(&reading),
-                None => return Err(Failure::Fault),
-            },
+            // Readings wait for the next look: to be woken for each of them would cost more than all the rest.
+            () = production.fails() => return Err(Failure::Fault),
         }
     }
     production.relay.finish().await;

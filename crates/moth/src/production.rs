@@ -53,13 +53,9 @@ impl Running {
 }
 
 impl Production {
-    /// The next reading; `None` if there will be none, because a part of it failed.
-    pub async fn next(&mut self) -> Option<Reading> {
-        tokio::select! {
-            biased;
-            reading = self.readings.recv() => reading,
-            () = self.running.fails() => None,
-        }
+    /// Waits until a part of it ends by itself, which only a fault in the program makes it do.
+    pub async fn fails(&mut self) {
+        self.running.fails().await;
     }
 
     /// Carries out an action; what came of it arrives as a reading.

@@ -10,6 +10,7 @@ use std::process::Command;
 use std::time::Duration;
 
 use common::*;
+use moth_rtmp::session::{Receiver, ReceiverEvent};
 use serde_json::Value;
 
 fn here() -> Command {
@@ -125,6 +126,49 @@ fn a_line_too_small_is_named_and_what_passes_it_decodes() {
         lines.iter().filter(|l| l["state"] == "losing").filter_map(|l| l["rates"]["sent_kbps"].as_f64()).collect();
     let mean = sent.iter().sum::<f64>() / sent.len() as f64;
     assert!((1300.0..1550.0).contains(&mean), "what a bucket of 1500 kb/s lets through: {mean:.0} kb/s");
+}
+
+/// A server that takes a broadcast and reads it at so many bytes a second.
+fn slow_server(bytes_per_second: usize) -> String {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("rtmp://127.0.0.1:{}/live", listener.local_addr().unwrap().port());
+    std::thread::spawn(move || {
+        let (mut stream, _) = listener.accept().unwrap();
+        let mut session = Receiver::default();
+        let mut input = vec![0; bytes_per_second / 20];
+        while let Ok(count) = stream.read(&mut input) {
+            if count == 0 {
+                return;
+            }
+            session.feed(&input[..count]);
+            while let Ok(Some(event)) = session.poll() {
+                if matches!(event, ReceiverEvent::PublishRequested { .. }) {
+                    session.accept();
+                }
+            }
+            if stream.write_all(&session.take_output()).is_err() {
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    });
+    address
+}
+
+#[test]
+fn a_server_that_reads_slowly_is_told_from_a_line_too_small() {
+    if !have(&["ffmpeg"]) {
+        return;
+    }
+    let moth = Moth::here(&[&slow_server(125_000)]);
+    ended_well(publish(here(), &moth.publish_to(), 16, 3000));
+    let (_, lines) = moth.stop();
+    let verdicts: Vec<&Value> = lines.iter().filter(|l| l["fault"] != "none").collect();
+    assert!(verdicts.len() > 6, "{}", verdicts.len());
+    for line in verdicts {
+        assert_eq!((line["fault"].as_str(), line["cause"].as_str()), (Some("network"), Some("server-slow")), "{line}");
+    }
+    assert!(lines.iter().any(|l| l["receiver_limited_percent"].as_f64().is_some_and(|p| p > 80.0)));
 }
 
 #[test]

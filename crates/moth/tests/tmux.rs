@@ -225,6 +225,40 @@ fn a_real_broadcast_is_shown_without_its_key_and_ended_only_with_a_yes() {
 }
 
 #[test]
+fn when_a_real_server_is_killed_a_key_moves_the_broadcast_to_another() {
+    if !have(&["tmux", "nginx", "ffmpeg", "ffprobe"]) {
+        return;
+    }
+    let (mut first, second) = (Nginx::new(), Nginx::new());
+    let terminal = Terminal::new(100, 30);
+    std::fs::write(terminal.file("key"), KEY).unwrap();
+    let (key, listen) = (terminal.file("key"), format!("rtmp://127.0.0.1:{}/moth", free_port()));
+    terminal.run_moth(&format!(
+        "watch --to {} --to {} --key-file {key} --listen {listen}",
+        first.address(),
+        second.address()
+    ));
+    terminal.shows(&format!("Publish to {listen}"), 10);
+    let ffmpeg = publish(Command::new("env"), &format!("{listen}/local"), 12, 1000);
+    terminal.shows(&format!("Every frame offered arrives at 127.0.0.1:{}", first.port), 15);
+    first.kill();
+    terminal.shows(&format!("move to 127.0.0.1:{}", second.port), 10);
+    terminal.keys("s");
+    terminal.shows("Sure?", 5);
+    terminal.keys("y");
+    terminal.shows(&format!("Every frame offered arrives at 127.0.0.1:{}", second.port), 15);
+    ended_well(ffmpeg);
+    terminal.shows("No broadcaster yet.", 15);
+    let recordings = second.recordings();
+    assert!(first_flags(&recordings[0]).starts_with('K'), "it begins at a keyframe");
+    assert!(frames(&recordings[0], "v") > 60);
+    assert_eq!(decode(&recordings[0]), "");
+    // With nobody on air, quitting ends nothing and asks nothing.
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+}
+
+#[test]
 fn without_a_terminal_it_says_what_to_use_instead() {
     let out = Command::new(env!("CARGO_BIN_EXE_moth")).args(["demo"]).output().unwrap();
     assert_eq!(out.status.code(), Some(2));
