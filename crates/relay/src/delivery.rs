@@ -149,7 +149,7 @@ impl Delivery {
                             exchange.begin_again();
                             newly
                         });
-                        if !self.pause(error).await {
+                        if !self.pause(line.server.name.clone(), error).await {
                             return;
                         }
                         break;
@@ -189,7 +189,7 @@ impl Delivery {
                     return Some(line);
                 }
                 Err(error) => {
-                    let again = self.pause(error).await;
+                    let again = self.pause(self.server().name.clone(), error).await;
                     if !again {
                         return None;
                     }
@@ -199,16 +199,11 @@ impl Delivery {
     }
 
     /// Says why the connection is down and waits before the next try; `false` when the broadcaster is done.
-    async fn pause(&mut self, error: LineError) -> bool {
+    async fn pause(&mut self, server: String, error: LineError) -> bool {
         let wait = self.backoff.next();
         let retry_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX);
-        tracing::warn!(server = %self.server().name, why = %error.why, retry_ms, "the server connection is down");
-        self.link(LinkChange::Down {
-            server: self.server().name.clone(),
-            why: error.why,
-            refused: error.refused,
-            retry_ms,
-        });
+        tracing::warn!(server, why = %error.why, retry_ms, "the server connection is down");
+        self.link(LinkChange::Down { server, why: error.why, refused: error.refused, retry_ms });
         let mut phase = self.shared.phase.subscribe();
         tokio::select! {
             biased;
@@ -231,6 +226,8 @@ impl Delivery {
         let mut ticks = 0_u32;
         let mut candidate: Option<Candidate> = None;
         let mut ready: Option<(usize, Line)> = None;
+        // Where the user wants to be, until the broadcast is there.
+        let mut wanted: Option<usize> = None;
         let mut phase = self.shared.phase.subscribe();
         let mut finish_by: Option<Instant> = None;
         loop {
@@ -252,6 +249,7 @@ impl Delivery {
                         Some(Command::SwitchServer(name)) => {
                             if let Some(index) = self.find(&name) {
                                 candidate = Some(self.try_server(index));
+                                wanted = Some(index);
                             }
                         }
                         None => return self.see_off(line).await,
@@ -262,7 +260,10 @@ impl Delivery {
                     candidate = None;
                     match outcome {
                         Ok(next) => ready = Some((index, next)),
-                        Err(error) => self.acted(&self.servers[index].name, Some(error.why)),
+                        Err(error) => {
+                            wanted = None;
+                            self.acted(&self.servers[index].name, Some(error.why));
+                        }
                     }
                     Ok(())
                 }
@@ -282,6 +283,11 @@ impl Delivery {
                 }
             };
             if let Err(error) = outcome {
+                if let Some(index) = wanted {
+                    // Lost on the way to another server: that is where to go on.
+                    self.current = index;
+                    self.acted(&self.servers[index].name, None);
+                }
                 return Ending::Lost(error);
             }
         }

@@ -171,6 +171,49 @@ async fn another_server_mends_the_tired_one_and_begins_at_a_keyframe() {
 }
 
 #[tokio::test(start_paused = true)]
+async fn a_server_lost_on_the_way_to_another_does_not_hold_the_broadcast_back() {
+    let script = r#"
+        name = "the last straw"
+        story = "Aldmoor goes away at the very moment the broadcast is moved."
+        [[event]]
+        at_s = 10.03
+        what = "Aldmoor goes away"
+        server = { name = "Aldmoor", away = true }
+    "#;
+    let mut run = Run::new(&script.parse().unwrap(), 1);
+    run.until(10.0, |_| {}).await;
+    run.act(Action::SwitchServer { server: "Cindervale".into() }).await;
+    run.until(16.0, |_| {}).await;
+    let last = run.core.snapshot(Moment::from_ms(16_000));
+    assert_eq!((last.server.as_str(), last.state), ("Cindervale", Some(State::Steady)));
+    assert_eq!(last.undo, Some(Action::SwitchServer { server: "Aldmoor".into() }));
+    assert!(last.marks.iter().any(|m| m.text.starts_with("Aldmoor lost")), "{:?}", last.marks);
+    assert_eq!(run.theatre.received()["Cindervale"].good_beginnings, 1);
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_server_that_cannot_be_reached_leaves_the_broadcast_where_it_is() {
+    let script = r#"
+        name = "the wrong door"
+        story = "Brackwater is away all evening."
+        [[event]]
+        at_s = 0
+        what = "Brackwater is away"
+        server = { name = "Brackwater", away = true }
+    "#;
+    let mut run = Run::new(&script.parse().unwrap(), 1);
+    run.until(10.0, |_| {}).await;
+    run.act(Action::SwitchServer { server: "Brackwater".into() }).await;
+    run.act(Action::SwitchServer { server: "Nowhere".into() }).await;
+    run.until(16.0, |s| assert_eq!((s.server.as_str(), s.state), ("Aldmoor", Some(State::Steady)))).await;
+    let last = run.core.snapshot(Moment::from_ms(16_000));
+    assert_eq!((last.accounts.video.dropped, last.undo), (0, None));
+    let marks: Vec<&str> = last.marks.iter().map(|m| m.text.as_str()).collect();
+    assert!(marks.iter().any(|m| m.contains("move to Brackwater: not done")), "{marks:?}");
+    assert!(marks.iter().any(|m| m.contains("no server of that name")), "{marks:?}");
+}
+
+#[tokio::test(start_paused = true)]
 async fn a_lighter_preset_mends_the_ambitious_one() {
     let (lost, last, _) = drops_after_first_proposal("ambitious-preset", |a| *a == Action::LighterPreset).await;
     assert!(lost <= 2, "a stray frame at most: {lost}");
