@@ -23,6 +23,8 @@ pub struct Received {
     pub audio: u64,
     /// Connections whose first frame was a video keyframe with its decoder header before it.
     pub good_beginnings: u64,
+    /// Connections whose first video frame was any other.
+    pub bad_beginnings: u64,
     /// Connections that published.
     pub connections: u64,
 }
@@ -77,7 +79,9 @@ async fn serve(server: &str, mut end: ServerEnd, ledger: &Ledger) -> std::io::Re
                         Role::Audio => r.audio += 1,
                         Role::Keyframe | Role::Inter | Role::Disposable => {
                             r.video += 1;
-                            r.good_beginnings += u64::from(!has_begun && has_header && role == Role::Keyframe);
+                            let is_good = has_header && role == Role::Keyframe;
+                            r.good_beginnings += u64::from(!has_begun && is_good);
+                            r.bad_beginnings += u64::from(!has_begun && !is_good);
                         }
                         Role::Header(_) | Role::Note => {}
                     });
