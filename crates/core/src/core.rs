@@ -292,7 +292,6 @@ impl Core {
         set(&mut self.counted.cpu, load.cpu);
         set(&mut self.counted.broadcaster_cpu, load.broadcaster_cpu);
         set(&mut self.counted.gpu_render, load.gpu_render);
-        set(&mut self.counted.gpu_encode, load.gpu_encode);
         self.machine = load.clone();
     }
 

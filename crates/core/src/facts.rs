@@ -87,8 +87,6 @@ pub struct Facts {
     pub busiest_other: Option<(String, f64)>,
     /// Share of the GPU's rendering engine in use, newest.
     pub gpu_render: Option<f64>,
-    /// Share of the GPU's encoder block in use, newest.
-    pub gpu_encode: Option<f64>,
     /// Mean render time lately, in milliseconds.
     pub render_ms: Option<f64>,
     /// Mean encode time lately, in milliseconds.

@@ -27,7 +27,6 @@ pub(super) struct Counted {
     pub cpu: Gauge,
     pub broadcaster_cpu: Gauge,
     pub gpu_render: Gauge,
-    pub gpu_encode: Gauge,
     pub render_ms: Gauge,
     pub encode_ms: Gauge,
 }

@@ -53,7 +53,6 @@ impl Core {
             broadcaster_cpu: counted.broadcaster_cpu.latest(now, STALE),
             busiest_other: self.machine.busiest_other.clone(),
             gpu_render: counted.gpu_render.latest(now, STALE),
-            gpu_encode: counted.gpu_encode.latest(now, STALE),
             render_ms: counted.render_ms.latest(now, STALE),
             encode_ms: counted.encode_ms.latest(now, STALE),
         }
