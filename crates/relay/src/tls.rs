@@ -37,7 +37,10 @@ impl Tls {
             .map_err(|_| io::Error::other(format!("`{host}` is not a name that a certificate could be for")))?;
         let config = match self.config.get() {
             Some(config) => config.clone(),
-            None => self.config.get_or_init(|| Arc::new(config())).clone(),
+            None => {
+                let made = config().map_err(|error| io::Error::other(format!("TLS cannot be set up: {error}")))?;
+                self.config.get_or_init(|| Arc::new(made)).clone()
+            }
         };
         let counted = Counted { connection, written_bytes: 0 };
         let stream = TlsConnector::from(config).connect(name, counted).await.map_err(in_words)?;
@@ -46,7 +49,7 @@ impl Tls {
     }
 }
 
-fn config() -> ClientConfig {
+fn config() -> Result<ClientConfig, rustls::Error> {
     let mut roots = RootCertStore::empty();
     let found = rustls_native_certs::load_native_certs();
     for error in &found.errors {
@@ -54,11 +57,8 @@ fn config() -> ClientConfig {
     }
     roots.add_parsable_certificates(found.certs);
     let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let builder = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
-    // The provider is the library's own, with every version it knows: it cannot lack what it brings itself.
-    #[allow(clippy::expect_used)]
-    let builder = builder.expect("the provider knows its own protocol versions");
-    builder.with_root_certificates(roots).with_no_client_auth()
+    let builder = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions()?;
+    Ok(builder.with_root_certificates(roots).with_no_client_auth())
 }
 
 /// A refused certificate is said so, and that nothing was told to whoever showed it.
