@@ -18,7 +18,7 @@ use crate::reading::{
     BroadcasterCounters, ConnectionFigures, LinkChange, MachineLoad, Observation, QueueLevel, Reading, StreamFacts,
 };
 use crate::snapshot::State;
-use crate::suspects::Fault;
+use crate::suspects::{Cause, Fault};
 use crate::verdict::Judge;
 use crate::window::{Gauge, Trail};
 
@@ -62,15 +62,14 @@ pub struct Core {
     cadence: Cadence,
     accounts: Accounts,
     queue: QueueLevel,
-    machine: MachineLoad,
-    counters: BroadcasterCounters,
+    busiest_other: Option<(String, f64)>,
     counted: Counted,
     history: History,
     second_began: Moment,
     marks: Vec<Mark>,
     changes: Vec<Change>,
     judge: Judge,
-    judged: Option<(Fault, String)>,
+    judged: Option<(Fault, Option<Cause>)>,
 }
 
 /// A change that was made, and what would put it back.
@@ -93,8 +92,7 @@ impl Core {
             cadence: Cadence::default(),
             accounts: Accounts::default(),
             queue: QueueLevel::default(),
-            machine: MachineLoad::default(),
-            counters: BroadcasterCounters::default(),
+            busiest_other: None,
             counted: Counted::default(),
             history: History::default(),
             second_began: Moment::START,
@@ -184,9 +182,9 @@ impl Core {
         };
         self.history.push(second);
         let verdict = self.judge.judge(end, &self.facts(end));
-        let said = (verdict.fault, verdict.cause.map_or("", |c| c.slug()).to_owned());
-        if on_air && self.judged.as_ref() != Some(&said) {
-            let text = match (verdict.fault, &self.judged) {
+        let said = (verdict.fault, verdict.cause);
+        if on_air && self.judged != Some(said) {
+            let text = match (verdict.fault, self.judged) {
                 (Fault::None, None) => None,
                 (Fault::None, Some((before, _))) => Some(format!("{} trouble over", before.word())),
                 (fault, _) => {
@@ -292,7 +290,7 @@ impl Core {
         set(&mut self.counted.cpu, load.cpu);
         set(&mut self.counted.broadcaster_cpu, load.broadcaster_cpu);
         set(&mut self.counted.gpu_render, load.gpu_render);
-        self.machine = load.clone();
+        self.busiest_other.clone_from(&load.busiest_other);
     }
 
     fn counters_reported(&mut self, counters: &BroadcasterCounters) {
@@ -309,7 +307,6 @@ impl Core {
         if let Some(ms) = counters.encode_ms {
             self.counted.encode_ms.set(at, ms);
         }
-        self.counters = *counters;
     }
 
     fn acted(&mut self, action: &Action, failed: Option<&str>) {

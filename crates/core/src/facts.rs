@@ -42,6 +42,8 @@ pub struct Facts {
     pub dropped: f64,
     /// Video frames skipped within [`NOW`].
     pub skipped: f64,
+    /// Whether the skipped frames were read off the wire, not reported.
+    pub skipped_is_inferred: bool,
     /// Video frames lagged within [`NOW`].
     pub lagged: Option<f64>,
     /// The same over [`CLEAR`].

@@ -118,8 +118,6 @@ pub struct ConnectionFigures {
     pub rtt_ms: Option<f64>,
     /// Bytes given to the kernel and not yet sent.
     pub unsent_bytes: Option<u64>,
-    /// Bytes given to the kernel and not yet acknowledged, sent or not.
-    pub unacknowledged_bytes: Option<u64>,
     /// Segments sent again, since the connection began.
     pub retransmits: Option<u64>,
     /// The kernel's newest estimate of the delivery rate.

@@ -363,3 +363,17 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn skipped_frames_that_nobody_reported_are_told_as_inferred() {
+    let mut core = Core::new(Settings { servers: vec!["Aldmoor".into()] });
+    let mut tell = |ms: u64, what| core.take(&Reading { at: Moment::from_ms(ms), origin: Origin::Measured, what });
+    tell(0, Observation::Broadcaster { present: true });
+    tell(0, Observation::Link(LinkChange::Up { server: "Aldmoor".into() }));
+    for n in (0..400_u32).filter(|n| *n < 200 || n % 5 != 0) {
+        tell(u64::from(n) * 20, Observation::Video { time_ms: n * 20, bytes: 9000, keyframe: false });
+    }
+    let verdict = core.snapshot(Moment::from_ms(8000)).verdict;
+    assert_eq!(verdict.fault, Fault::Encoder);
+    assert!(verdict.sentence.contains("skipped (inferred from timestamps)"), "{}", verdict.sentence);
+}

@@ -216,18 +216,24 @@ fn a_second_publisher_a_wrong_application_and_garbage_are_turned_away() {
 }
 
 #[test]
-fn a_server_that_refuses_is_named_with_its_reason() {
+fn a_server_that_refuses_is_named_with_its_reason_and_asked_again() {
     if !have(&["nginx", "ffmpeg"]) {
         return;
     }
     let nginx = Nginx::new();
-    // nginx closes on an application it does not have.
-    let moth = Moth::here(&[&nginx.address().replace("/live", "/nothing-here")]);
-    let ffmpeg = publish(here(), &moth.publish_to(), 5, 1000);
+    // Somebody already publishes under this key.
+    let other = publish(here(), &format!("{}/{KEY}", nginx.address()), 8, 500);
+    wait_for("the other broadcast", Duration::from_secs(10), || (!nginx.recordings().is_empty()).then_some(()));
+    let moth = Moth::here(&[&nginx.address()]);
+    let ffmpeg = publish(here(), &moth.publish_to(), 20, 500);
     let line =
         wait_for("the verdict", Duration::from_secs(10), || moth.lines().pop().filter(|l| l["fault"] == "network"));
-    assert_eq!(line["state"], "dark");
-    assert!(["server-refuses", "server-away"].contains(&line["cause"].as_str().unwrap()), "{line}");
+    assert_eq!((line["state"].as_str(), line["cause"].as_str()), (Some("dark"), Some("server-refuses")), "{line}");
+    assert!(line["sentence"].as_str().unwrap().contains("NetStream.Publish.BadName"), "{line}");
+    ended_well(other);
+    wait_for("the key to be free", Duration::from_secs(15), || {
+        moth.lines().pop().filter(|l| l["state"] == "steady" && l["fault"] == "none")
+    });
     ended_well(ffmpeg);
     assert_eq!(moth.stop().0, Some(0));
 }

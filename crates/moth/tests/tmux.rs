@@ -78,6 +78,13 @@ impl Terminal {
         ));
     }
 
+    /// The number of the moth's process: the shell's only child.
+    fn moth(&self) -> String {
+        let shell = self.tmux(&["display-message", "-p", "#{pane_pid}"]);
+        let children = std::fs::read_to_string(format!("/proc/{0}/task/{0}/children", shell.trim())).unwrap();
+        children.trim().to_owned()
+    }
+
     /// The exit status, once the terminal is as it was found.
     fn left(&self) -> String {
         let status = self.file("status");
@@ -137,10 +144,7 @@ fn a_termination_signal_leaves_the_terminal_clean() {
     let terminal = Terminal::new(80, 24);
     terminal.run_moth("demo --evening calm");
     terminal.shows("nothing at fault", 10);
-    let shell = terminal.tmux(&["display-message", "-p", "#{pane_pid}"]);
-    let children = format!("/proc/{0}/task/{0}/children", shell.trim());
-    let moth = std::fs::read_to_string(children).unwrap();
-    assert!(Command::new("kill").args(["-TERM", moth.trim()]).status().unwrap().success());
+    assert!(Command::new("kill").args(["-TERM", &terminal.moth()]).status().unwrap().success());
     assert_eq!(terminal.left(), "left=0");
 }
 
@@ -164,10 +168,8 @@ fn a_terminal_that_goes_away_ends_it() {
     let terminal = Terminal::new(80, 24);
     terminal.run_moth("demo --evening calm");
     terminal.shows("nothing at fault", 10);
-    let shell = terminal.tmux(&["display-message", "-p", "#{pane_pid}"]);
-    let moth = std::fs::read_to_string(format!("/proc/{0}/task/{0}/children", shell.trim())).unwrap();
+    let process = format!("/proc/{}/stat", terminal.moth());
     terminal.tmux(&["kill-server"]);
-    let process = format!("/proc/{}/stat", moth.trim());
     wait_for("its end", Duration::from_secs(15), || {
         let stat = std::fs::read_to_string(&process).unwrap_or_default();
         (stat.is_empty() || stat.contains(") Z ")).then_some(())

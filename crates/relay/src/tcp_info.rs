@@ -58,7 +58,7 @@ mod linux {
             )
         };
         let told = if result == 0 { bytes.get(..length as usize).unwrap_or_default() } else { &[] };
-        ConnectionFigures { unacknowledged_bytes: unacknowledged_bytes(socket), ..parse(told) }
+        parse(told)
     }
 
     fn parse(told: &[u8]) -> ConnectionFigures {
@@ -71,7 +71,6 @@ mod linux {
             delivery_rate: u64_at(160).map(|bytes| Bitrate::from_bps(bytes.saturating_mul(8))),
             busy_us: u64_at(168),
             receiver_limited_us: u64_at(176),
-            unacknowledged_bytes: None,
         }
     }
 

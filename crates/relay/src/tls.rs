@@ -9,9 +9,11 @@ use std::io;
 use std::pin::Pin;
 use std::sync::{Arc, OnceLock};
 use std::task::{Context, Poll, ready};
+use std::time::Duration;
 
 use moth_core::reading::ConnectionFigures;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 use tokio_rustls::rustls::pki_types::ServerName;
@@ -22,6 +24,10 @@ use crate::tcp::TcpConnection;
 
 /// At most so much is given to TLS at once, in bytes: one record (RFC 8446, section 5.1).
 const RECORD_BYTES: usize = 16 << 10;
+/// A server gets this long to answer in TLS; one that does not speak it may wait for more bytes for ever.
+const HANDSHAKE: Duration = Duration::from_secs(4);
+/// What the likeliest mistake is.
+const HINT: &str = "an address without TLS begins with rtmp://";
 
 /// Makes connections secure. The system's trust roots are read when they are first needed.
 #[derive(Debug, Default)]
@@ -43,7 +49,10 @@ impl Tls {
             }
         };
         let counted = Counted { connection, written_bytes: 0 };
-        let stream = TlsConnector::from(config).connect(name, counted).await.map_err(in_words)?;
+        let stream = timeout(HANDSHAKE, TlsConnector::from(config).connect(name, counted))
+            .await
+            .map_err(|_| io::Error::other(format!("it does not answer in TLS; {HINT}")))?
+            .map_err(in_words)?;
         let at = (0, stream.get_ref().0.written_bytes);
         Ok(Box::new(TlsConnection { stream, taken_bytes: 0, milestones: VecDeque::from([at]) }))
     }
@@ -68,8 +77,10 @@ fn in_words(error: io::Error) -> io::Error {
         Some(rustls::Error::InvalidCertificate(why)) => io::Error::other(format!(
             "its certificate is refused ({why}): it may not be the server it says, and was told no stream key"
         )),
-        Some(other) => {
-            io::Error::other(format!("no TLS connection: {other}; an address without TLS begins with rtmp://"))
+        Some(other) => io::Error::other(format!("no TLS connection: {other}; {HINT}")),
+        // Something that does not speak TLS hangs up on it.
+        None if matches!(error.kind(), io::ErrorKind::UnexpectedEof | io::ErrorKind::ConnectionReset) => {
+            io::Error::other("it closed the connection when asked for TLS; an address without TLS begins with rtmp://")
         }
         None => error,
     }

@@ -304,7 +304,6 @@ impl Connection for ClientEnd {
         ConnectionFigures {
             rtt_ms: pipe.rtt_ms,
             unsent_bytes: Some(pipe.unsent()),
-            unacknowledged_bytes: Some(pipe.written - pipe.acknowledged),
             retransmits: Some(pipe.retransmits),
             delivery_rate: None,
             busy_us: Some(pipe.busy_us),

@@ -97,8 +97,6 @@ async fn whatever_happens_the_accounts_balance_and_the_broadcast_goes_on() {
         let cuts = resets + changes;
         assert!(total.abs_diff(video.delivered) <= cuts * 120, "seed {seed}: {total} received, {video:?}, {cuts} cuts");
         for (name, server) in &received {
-            // A connection may be cut before its first frame; none begins with anything but a keyframe.
-            assert!(server.good_beginnings <= server.connections, "seed {seed}: {name}");
             assert_eq!(server.bad_beginnings, 0, "seed {seed}: {name} was given a frame it could not decode first");
         }
         // Twenty calm seconds are enough to be well again.

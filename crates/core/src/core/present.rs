@@ -13,7 +13,7 @@ use crate::window::Gauge;
 impl Core {
     pub(super) fn facts(&self, now: Moment) -> Facts {
         let counted = &self.counted;
-        let (skipped, _) = counted.skipped();
+        let (skipped, skipped_origin) = counted.skipped();
         let video = counted.video_bytes.within(now, RATES);
         let asked = video + counted.audio_bytes.within(now, RATES);
         let queue_before = counted.queue_ms.lowest(now, RATES).unwrap_or(self.queue.ms);
@@ -32,6 +32,7 @@ impl Core {
             interval_ms: self.cadence.interval_ms(),
             dropped: counted.dropped.within(now, NOW),
             skipped: skipped.within(now, NOW),
+            skipped_is_inferred: skipped_origin == Origin::Inferred,
             lagged: counted.lagged.is_known().then(|| counted.lagged.within(now, NOW)),
             dropped_clear: counted.dropped.within(now, CLEAR),
             skipped_clear: skipped.within(now, CLEAR),
@@ -51,7 +52,7 @@ impl Core {
             receiver_limited: (share > 0.0).then(|| (counted.receiver_limited_us.within(now, NOW) / share).min(1.0)),
             cpu: counted.cpu.latest(now, STALE),
             broadcaster_cpu: counted.broadcaster_cpu.latest(now, STALE),
-            busiest_other: self.machine.busiest_other.clone(),
+            busiest_other: self.busiest_other.clone(),
             gpu_render: counted.gpu_render.latest(now, STALE),
             render_ms: counted.render_ms.latest(now, STALE),
             encode_ms: counted.encode_ms.latest(now, STALE),

@@ -41,7 +41,9 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
         preset.sign(Origin::Measured, if hogged { -0.5 } else { 0.3 }, text);
     }
 
-    let loss = format!("{} skipped", frames_lost(facts.skipped));
+    // An inferred number is never told as fact.
+    let known = if facts.skipped_is_inferred { " (inferred from timestamps)" } else { "" };
+    let loss = format!("{} skipped{known}", frames_lost(facts.skipped));
     let (cause, confidence, sentence, evidence) = match likeliest(vec![preset, starved], held) {
         Some((case, share)) => {
             let sentence = match (case.cause, &facts.busiest_other) {

@@ -1,11 +1,11 @@
 //! The frame's journey: render → encode → send → ingest, each stage with its budget, what it used and what
 //! it lost; the path between them is drawn in the mark of what happens on it.
 
-use moth_core::Snapshot;
 use moth_core::figure::Figure;
 use moth_core::journey::Stage;
 use moth_core::rate::grouped;
 use moth_core::suspects::Fault;
+use moth_core::{Origin, Snapshot};
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
@@ -88,7 +88,10 @@ fn draw_stage(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot,
         Some(total) => format!("{} {}", stage.word, grouped(total)),
     };
     // At the ingest nothing is lost; before it, the last seconds tell whether it goes on.
-    let now = stage.lost_now.value.filter(|now| *now > 0).map(|now| format!("{now} in 3 s"));
+    let now = stage.lost_now.value.filter(|now| *now > 0).map(|now| {
+        let how = if stage.lost_now.origin == Some(Origin::Inferred) { ", inferred" } else { "" };
+        format!("{now} in 3 s{how}")
+    });
     let origin = stage.lost_total.origin.map_or("", |o| o.word());
     let (right, style) = match &now {
         Some(now) => (now.as_str(), tone.add_modifier(Modifier::BOLD)),

@@ -242,7 +242,7 @@ fn value_of(lane: &Lane, app: &App, snapshot: &Snapshot) -> String {
     if let Some(second) = app.cursor.and_then(|cursor| snapshot.history.get(cursor)) {
         return match &lane.kind {
             Kind::State => second.state.map_or("no broadcaster", State::word).into(),
-            Kind::Losses(_, value) => with_unit(value(second).map(f64::from), "").replace(".0", ""),
+            Kind::Losses(_, value) => value(second).map_or("not available".into(), |lost| format!("{lost} in 1 s")),
             Kind::Bars { value, .. } => with_unit(value(second).map(f64::from), lane.unit),
         };
     }
