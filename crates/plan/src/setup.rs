@@ -1,0 +1,149 @@
+//! A setup: a named set of choices.
+
+use std::fmt;
+use std::path::PathBuf;
+
+use moth_core::rate::Bitrate;
+use serde::{Deserialize, Serialize};
+
+use crate::picture::Motion;
+use crate::text::{Size, rate};
+
+/// A named set of choices for a broadcast.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Setup {
+    /// The service's name in the file.
+    pub service: String,
+    /// Which of its servers.
+    pub server: ServerChoice,
+    /// Video bitrate.
+    #[serde(with = "rate")]
+    pub bitrate: Bitrate,
+    /// Audio bitrate.
+    #[serde(with = "rate")]
+    pub audio: Bitrate,
+    /// The picture that is sent.
+    pub size: Size,
+    /// Frames per second.
+    pub rate: f64,
+    /// The scene's own size, which `size` is made from; the same if not given.
+    pub source: Option<Size>,
+    /// Codec, such as `h264`.
+    pub codec: String,
+    /// The encoder, in the broadcaster's words.
+    pub encoder: Option<String>,
+    /// The encoder's preset.
+    pub preset: Option<String>,
+    /// Seconds between keyframes.
+    pub keyframe_s: f64,
+    /// B-frames in a row.
+    pub b_frames: u32,
+    /// How much moves in the picture.
+    pub motion: Motion,
+    /// Share of the line that is left free, in percent.
+    pub headroom_percent: f64,
+    /// What the rest of the household is left of the upload.
+    #[serde(with = "rate")]
+    pub household: Bitrate,
+    /// The folder recordings go to.
+    pub recordings: Option<PathBuf>,
+}
+
+impl Default for Setup {
+    /// What services commonly take: 720p60 at 4.5 Mb/s, a keyframe every 2 s, two B-frames.
+    fn default() -> Self {
+        Self {
+            service: String::new(),
+            server: ServerChoice::Automatic,
+            bitrate: Bitrate::from_kbps(4500),
+            audio: Bitrate::from_kbps(160),
+            size: Size::new(1280, 720),
+            rate: 60.0,
+            source: None,
+            codec: "h264".into(),
+            encoder: None,
+            preset: None,
+            keyframe_s: 2.0,
+            b_frames: 2,
+            motion: Motion::Moving,
+            headroom_percent: 25.0,
+            household: Bitrate::ZERO,
+            recordings: None,
+        }
+    }
+}
+
+impl Setup {
+    /// The scene's own size.
+    #[must_use]
+    pub fn source(&self) -> Size {
+        self.source.unwrap_or(self.size)
+    }
+
+    /// Video and audio together: what the line is asked to carry.
+    #[must_use]
+    pub fn total(&self) -> Bitrate {
+        Bitrate::from_bps(self.bitrate.bps().saturating_add(self.audio.bps()))
+    }
+
+    /// What no sensible setup holds; each with what is expected. The numbers that files may get wrong.
+    #[must_use]
+    pub fn impossible(&self) -> Option<(&'static str, String)> {
+        let out = |name, expected: &str| Some((name, expected.to_owned()));
+        if !(self.rate.is_finite() && (1.0..=240.0).contains(&self.rate)) {
+            return out("rate", "expected frames per second from 1 to 240");
+        }
+        if !(self.keyframe_s.is_finite() && (0.1..=60.0).contains(&self.keyframe_s)) {
+            return out("keyframe_s", "expected seconds from 0.1 to 60");
+        }
+        if !(self.headroom_percent.is_finite() && (0.0..=90.0).contains(&self.headroom_percent)) {
+            return out("headroom_percent", "expected percent from 0 to 90");
+        }
+        if !(100_000..=200_000_000).contains(&self.bitrate.bps()) {
+            return out("bitrate", "expected a video bitrate from 100 kb/s to 200 Mb/s");
+        }
+        if self.audio > Bitrate::from_kbps(2000) {
+            return out("audio", "expected an audio bitrate up to 2 000 kb/s");
+        }
+        if self.b_frames > 16 {
+            return out("b_frames", "expected from 0 to 16 B-frames in a row");
+        }
+        None
+    }
+}
+
+/// Which server a setup uses.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum ServerChoice {
+    /// The best of the last test, else the first.
+    #[default]
+    Automatic,
+    /// The one of this name.
+    Named(String),
+}
+
+/// The word for [`ServerChoice::Automatic`] in files.
+const AUTOMATIC: &str = "automatic";
+
+impl fmt::Display for ServerChoice {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Automatic => f.pad(AUTOMATIC),
+            Self::Named(name) => f.pad(name),
+        }
+    }
+}
+
+impl<'a> Deserialize<'a> for ServerChoice {
+    fn deserialize<D: serde::Deserializer<'a>>(from: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(from)?;
+        Ok(if text == AUTOMATIC { Self::Automatic } else { Self::Named(text) })
+    }
+}
+
+impl Serialize for ServerChoice {
+    fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_str(self)
+    }
+}
