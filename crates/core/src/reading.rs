@@ -116,6 +116,8 @@ pub struct QueueLevel {
 pub struct ConnectionFigures {
     /// Smoothed round-trip time, in milliseconds.
     pub rtt_ms: Option<f64>,
+    /// How far the round trip wavers, in milliseconds: its mean deviation (RTTVAR of RFC 6298, section 2).
+    pub rtt_var_ms: Option<f64>,
     /// Bytes given to the kernel and not yet sent.
     pub unsent_bytes: Option<u64>,
     /// Segments sent again, since the connection began.

@@ -1,11 +1,13 @@
 //! What the relay needs of a connection to a server, real or stand-in.
 
-use std::io;
+use std::time::Duration;
 
 use futures::future::BoxFuture;
 use moth_core::reading::ConnectionFigures;
 use moth_rtmp::Address;
 use tokio::io::{AsyncRead, AsyncWrite};
+
+use crate::link::LinkError;
 
 /// A server the broadcast could go to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -33,5 +35,8 @@ pub type BoxConnection = Box<dyn Connection>;
 /// Makes connections to servers.
 pub trait Dialer: Send + Sync {
     /// Connects to a server; the relay gives up on it after a time of its own.
-    fn dial<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, io::Result<BoxConnection>>;
+    fn dial<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, Result<BoxConnection, LinkError>>;
+
+    /// Takes one round trip to a server, by a TCP handshake that is given up at once. The name lookup is not in it.
+    fn round_trip<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, Result<Duration, LinkError>>;
 }

@@ -14,7 +14,8 @@ use tokio::time::{Instant, MissedTickBehavior, interval, sleep, timeout_at};
 
 use crate::backoff::Backoff;
 use crate::connection::{Dialer, Server};
-use crate::line::{Line, LineError};
+use crate::line::Line;
+use crate::link::LinkError;
 use crate::recorder::Recorder;
 use crate::relay::{Phase, Shared};
 
@@ -36,7 +37,7 @@ pub(crate) enum Command {
 }
 
 /// A connection being made to move to, and the server it is to.
-type Candidate = BoxFuture<'static, (usize, Result<Line, LineError>)>;
+type Candidate = BoxFuture<'static, (usize, Result<Line, LinkError>)>;
 
 pub(crate) struct Delivery {
     pub shared: Arc<Shared>,
@@ -53,7 +54,7 @@ enum Ending {
     /// The broadcast is over and was seen off.
     Finished,
     /// The connection was lost.
-    Lost(LineError),
+    Lost(LinkError),
     /// Another connection takes over.
     Moved(usize, Box<Line>),
 }
@@ -199,11 +200,12 @@ impl Delivery {
     }
 
     /// Says why the connection is down and waits before the next try; `false` when the broadcaster is done.
-    async fn pause(&mut self, server: String, error: LineError) -> bool {
+    async fn pause(&mut self, server: String, error: LinkError) -> bool {
         let wait = self.backoff.next();
         let retry_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX);
         tracing::warn!(server, why = %error.why, retry_ms, "the server connection is down");
-        self.link(LinkChange::Down { server, why: error.why, refused: error.refused, retry_ms });
+        let refused = error.is_refusal();
+        self.link(LinkChange::Down { server, why: error.why, refused, retry_ms });
         let mut phase = self.shared.phase.subscribe();
         tokio::select! {
             biased;
@@ -322,7 +324,7 @@ async fn off_air(phase: &mut watch::Receiver<Phase>) {
 }
 
 /// The candidate's outcome; never, while there is none.
-async fn outcome_of(candidate: &mut Option<Candidate>) -> (usize, Result<Line, LineError>) {
+async fn outcome_of(candidate: &mut Option<Candidate>) -> (usize, Result<Line, LinkError>) {
     match candidate {
         Some(attempt) => attempt.await,
         None => std::future::pending().await,

@@ -10,7 +10,9 @@ mod delivery;
 pub mod exchange;
 mod intake;
 mod line;
+mod link;
 pub mod listener;
+pub mod measure;
 mod metadata;
 pub mod recorder;
 mod relay;
@@ -20,5 +22,6 @@ mod tls;
 
 pub use connection::{BoxConnection, Connection, Dialer, Server};
 pub use exchange::Limits;
+pub use link::LinkError;
 pub use recorder::Recorder;
 pub use relay::{Incoming, Relay, RelayHandle, RelaySettings};

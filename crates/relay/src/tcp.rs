@@ -1,16 +1,21 @@
 //! Real connections to servers.
 
 use std::io;
+use std::net::SocketAddr;
 use std::pin::Pin;
 use std::task::{Context, Poll};
+use std::time::Duration;
 
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use moth_core::reading::ConnectionFigures;
+use moth_plan::measurement::FailureKind;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
+use tokio::time::Instant;
 
 use crate::connection::{BoxConnection, Connection, Dialer, Server};
+use crate::link::LinkError;
 use crate::tcp_info;
 use crate::tls::Tls;
 
@@ -25,9 +30,9 @@ pub struct TcpDialer {
 }
 
 impl Dialer for TcpDialer {
-    fn dial<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, io::Result<BoxConnection>> {
+    fn dial<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, Result<BoxConnection, LinkError>> {
         async move {
-            let stream = TcpStream::connect((server.address.host(), server.address.port())).await?;
+            let stream = connect(&look_up(server).await?).await?;
             // A frame's last segment must not wait for the next frame.
             stream.set_nodelay(true)?;
             tcp_info::limit_unsent(&stream, UNSENT_BYTES)?;
@@ -39,6 +44,36 @@ impl Dialer for TcpDialer {
         }
         .boxed()
     }
+
+    fn round_trip<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, Result<Duration, LinkError>> {
+        async move {
+            let addresses = look_up(server).await?;
+            let began = Instant::now();
+            connect(&addresses).await?;
+            Ok(began.elapsed())
+        }
+        .boxed()
+    }
+}
+
+async fn look_up(server: &Server) -> Result<Vec<SocketAddr>, LinkError> {
+    let host = server.address.host();
+    let why = |what: String| LinkError::new(FailureKind::NameNotFound, format!("the name `{host}` {what}"));
+    let found = tokio::net::lookup_host((host, server.address.port())).await;
+    let found: Vec<SocketAddr> = found.map_err(|error| why(format!("was not found: {error}")))?.collect();
+    if found.is_empty() { Err(why("has no address".into())) } else { Ok(found) }
+}
+
+/// The first of the addresses that answers; else what the last one said.
+async fn connect(addresses: &[SocketAddr]) -> io::Result<TcpStream> {
+    let mut last = None;
+    for address in addresses {
+        match TcpStream::connect(address).await {
+            Ok(stream) => return Ok(stream),
+            Err(error) => last = Some(error),
+        }
+    }
+    Err(last.unwrap_or_else(|| io::ErrorKind::AddrNotAvailable.into()))
 }
 
 /// A TCP connection that keeps little unsent.

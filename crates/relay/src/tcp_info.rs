@@ -66,6 +66,7 @@ mod linux {
         let u64_at = |at: usize| Some(u64::from_ne_bytes(told.get(at..at + 8)?.try_into().ok()?));
         ConnectionFigures {
             rtt_ms: u32_at(68).map(|us| f64::from(us) / 1000.0),
+            rtt_var_ms: u32_at(72).map(|us| f64::from(us) / 1000.0),
             retransmits: u32_at(100).map(u64::from),
             unsent_bytes: u32_at(144).map(u64::from),
             delivery_rate: u64_at(160).map(|bytes| Bitrate::from_bps(bytes.saturating_mul(8))),

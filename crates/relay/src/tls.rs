@@ -12,6 +12,7 @@ use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
 use moth_core::reading::ConnectionFigures;
+use moth_plan::measurement::FailureKind;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
@@ -20,6 +21,7 @@ use tokio_rustls::rustls::pki_types::ServerName;
 use tokio_rustls::rustls::{self, ClientConfig, RootCertStore};
 
 use crate::connection::{BoxConnection, Connection};
+use crate::link::LinkError;
 use crate::tcp::TcpConnection;
 
 /// At most so much is given to TLS at once, in bytes: one record (RFC 8446, section 5.1).
@@ -38,20 +40,20 @@ pub(crate) struct Tls {
 impl Tls {
     /// Secures a connection to `host`, whose certificate must be for that name and signed by a root that the
     /// system trusts.
-    pub(crate) async fn secure(&self, connection: TcpConnection, host: &str) -> io::Result<BoxConnection> {
+    pub(crate) async fn secure(&self, connection: TcpConnection, host: &str) -> Result<BoxConnection, LinkError> {
         let name = ServerName::try_from(host.to_owned())
-            .map_err(|_| io::Error::other(format!("`{host}` is not a name that a certificate could be for")))?;
+            .map_err(|_| failed(format!("`{host}` is not a name that a certificate could be for")))?;
         let config = match self.config.get() {
             Some(config) => config.clone(),
             None => {
-                let made = config().map_err(|error| io::Error::other(format!("TLS cannot be set up: {error}")))?;
+                let made = config().map_err(|error| failed(format!("TLS cannot be set up: {error}")))?;
                 self.config.get_or_init(|| Arc::new(made)).clone()
             }
         };
         let counted = Counted { connection, written_bytes: 0 };
         let stream = timeout(HANDSHAKE, TlsConnector::from(config).connect(name, counted))
             .await
-            .map_err(|_| io::Error::other(format!("it does not answer in TLS; {HINT}")))?
+            .map_err(|_| failed(format!("it does not answer in TLS; {HINT}")))?
             .map_err(in_words)?;
         let at = (0, stream.get_ref().0.written_bytes);
         Ok(Box::new(TlsConnection { stream, taken_bytes: 0, milestones: VecDeque::from([at]) }))
@@ -70,19 +72,23 @@ fn config() -> Result<ClientConfig, rustls::Error> {
     Ok(builder.with_root_certificates(roots).with_no_client_auth())
 }
 
+fn failed(why: String) -> LinkError {
+    LinkError::new(FailureKind::Tls, why)
+}
+
 /// A refused certificate is said so, and that nothing was told to whoever showed it.
-fn in_words(error: io::Error) -> io::Error {
+fn in_words(error: io::Error) -> LinkError {
     let inner = error.get_ref().and_then(|e| e.downcast_ref::<rustls::Error>());
     match inner {
-        Some(rustls::Error::InvalidCertificate(why)) => io::Error::other(format!(
+        Some(rustls::Error::InvalidCertificate(why)) => failed(format!(
             "its certificate is refused ({why}): it may not be the server it says, and was told no stream key"
         )),
-        Some(other) => io::Error::other(format!("no TLS connection: {other}; {HINT}")),
+        Some(other) => failed(format!("no TLS connection: {other}; {HINT}")),
         // Something that does not speak TLS hangs up on it.
         None if matches!(error.kind(), io::ErrorKind::UnexpectedEof | io::ErrorKind::ConnectionReset) => {
-            io::Error::other("it closed the connection when asked for TLS; an address without TLS begins with rtmp://")
+            failed(format!("it closed the connection when asked for TLS; {HINT}"))
         }
-        None => error,
+        None => error.into(),
     }
 }
 

@@ -29,6 +29,10 @@ pub struct ServerConditions {
     pub name: String,
     /// One-way delay beyond the line, in milliseconds.
     pub delay_ms: f64,
+    /// The most that delay wavers on the way to it, in milliseconds.
+    pub jitter_ms: f64,
+    /// What the route to it carries, in kb/s; infinite unless something is wrong.
+    pub route_kbps: f64,
     /// It reads at most so much, in kb/s; infinite unless something is wrong.
     pub reads_kbps: f64,
     /// It is not there.

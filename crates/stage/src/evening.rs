@@ -55,12 +55,15 @@ pub struct Expectation {
     pub to_s: f64,
 }
 
-#[derive(Debug, Clone, PartialEq, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[derive(Debug, Clone, PartialEq, Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
 struct ServerStart {
     name: String,
-    #[serde(default)]
     delay_ms: f64,
+    jitter_ms: f64,
+    route_kbps: Option<f64>,
+    reads_kbps: Option<f64>,
+    away: bool,
 }
 
 /// Something that happens. What is not named stays as it is.
@@ -153,7 +156,9 @@ impl FromStr for Evening {
     fn from_str(text: &str) -> Result<Self, Self::Err> {
         let mut evening: Self = toml::from_str(text)?;
         if evening.servers.is_empty() {
-            evening.servers = NOCTURNE.map(|(name, delay_ms)| ServerStart { name: name.into(), delay_ms }).into();
+            evening.servers = NOCTURNE
+                .map(|(name, delay_ms)| ServerStart { name: name.into(), delay_ms, ..ServerStart::default() })
+                .into();
         }
         evening.events.sort_by(|a, b| a.at_s.total_cmp(&b.at_s));
         evening.check()?;
@@ -195,8 +200,10 @@ impl Evening {
         let server = |s: &ServerStart| ServerConditions {
             name: s.name.clone(),
             delay_ms: s.delay_ms,
-            reads_kbps: f64::INFINITY,
-            away: false,
+            jitter_ms: s.jitter_ms,
+            route_kbps: s.route_kbps.unwrap_or(f64::INFINITY),
+            reads_kbps: s.reads_kbps.unwrap_or(f64::INFINITY),
+            away: s.away,
         };
         Conditions {
             line: self.line,

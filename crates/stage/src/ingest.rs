@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use moth_relay::exchange::Role;
+use moth_rtmp::StreamKey;
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::sync::mpsc;
@@ -13,6 +14,12 @@ use crate::uplink::{Arrival, ServerEnd};
 /// The application and the key of the stand-in service.
 pub(crate) const APP: &str = "live";
 pub(crate) const KEY: &str = "comet-night-demo";
+/// What is added to the key for a run nobody sees.
+pub(crate) const UNSEEN: &str = "?unseen=1";
+
+fn is_known(key: &StreamKey) -> bool {
+    key.expose().strip_suffix(UNSEEN).unwrap_or(key.expose()) == KEY
+}
 
 /// What a server received, over all connections.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -65,7 +72,7 @@ async fn serve(server: &str, mut end: ServerEnd, ledger: &Ledger) -> std::io::Re
                 ReceiverEvent::PublishRequested { app, key } => {
                     if app != APP {
                         session.refuse(RefuseCode::Rejected, "there is no such application");
-                    } else if key.is_none_or(|key| key.expose() != KEY) {
+                    } else if !key.as_ref().is_some_and(is_known) {
                         session.refuse(RefuseCode::BadName, "this key is not known");
                     } else {
                         session.accept();

@@ -4,6 +4,7 @@
 //! broadcasts run; only the wires are made of memory. What happens when is written in an *evening*, a
 //! small file. Everything runs on tokio's clock, real or paused, and on seeds.
 
+mod afternoon;
 mod broadcaster;
 mod conditions;
 mod evening;
@@ -13,6 +14,7 @@ mod noise;
 mod theatre;
 mod uplink;
 
+pub use afternoon::Afternoon;
 pub use broadcaster::{BroadcasterControl, StandInBroadcaster};
 pub use evening::{Evening, EveningError, Expectation, shipped};
 pub use ingest::Received;

@@ -18,7 +18,8 @@ use bytes::{Buf, BytesMut};
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use moth_core::reading::ConnectionFigures;
-use moth_relay::{BoxConnection, Connection, Dialer, Server};
+use moth_plan::measurement::FailureKind;
+use moth_relay::{BoxConnection, Connection, Dialer, LinkError, Server};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::sync::{mpsc, watch};
 use tokio::time::{Instant, MissedTickBehavior, interval, sleep};
@@ -69,6 +70,7 @@ struct Pipe {
     sent_at: VecDeque<(u64, Instant)>,
     window: f64,
     rtt_ms: Option<f64>,
+    rtt_var_ms: f64,
     retransmits: u64,
     busy_us: u64,
     receiver_limited_us: u64,
@@ -100,6 +102,7 @@ impl Pipe {
             sent_at: VecDeque::new(),
             window: 10.0 * SEGMENT_BYTES as f64,
             rtt_ms: None,
+            rtt_var_ms: 0.0,
             retransmits: 0,
             busy_us: 0,
             receiver_limited_us: 0,
@@ -190,6 +193,8 @@ impl Pipe {
                 self.sent_at.pop_front();
                 let sample = now.duration_since(at).as_secs_f64() * 1000.0;
                 // Smoothed as a kernel does, RFC 6298, section 2.
+                let off = self.rtt_ms.map_or(sample / 2.0, |rtt| (sample - rtt).abs());
+                self.rtt_var_ms += (off - self.rtt_var_ms) / 4.0;
                 self.rtt_ms = Some(self.rtt_ms.map_or(sample, |rtt| rtt + (sample - rtt) / 8.0));
             }
         }
@@ -251,9 +256,10 @@ impl Uplink {
                 continue;
             }
             let delay = Duration::from_secs_f64((line.delay_ms + server.delay_ms) / 1000.0);
-            let jitter = Duration::from_secs_f64(noise.between(0.0, line.jitter_ms) / 1000.0);
+            let jitter = Duration::from_secs_f64(noise.between(0.0, line.jitter_ms + server.jitter_ms) / 1000.0);
             pipe.admit(now, buffer_bytes);
-            pipe.pass((bytes_of(rate) / waiting as f64) as u64, now + delay + jitter);
+            let share = (bytes_of(rate) / waiting as f64).min(bytes_of(server.route_kbps * factor));
+            pipe.pass(share as u64, now + delay + jitter);
             pipe.deliver(now, delay);
             let reads = bytes_of(server.reads_kbps);
             // What it did not read it may not save up: it is slow, not resting.
@@ -265,18 +271,10 @@ impl Uplink {
 }
 
 impl Dialer for Uplink {
-    fn dial<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, io::Result<BoxConnection>> {
+    fn dial<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, Result<BoxConnection, LinkError>> {
         async move {
-            let (away, delay_ms) = {
-                let conditions = self.conditions.borrow();
-                let found = conditions.servers.iter().find(|s| s.name == server.name);
-                let found = found.ok_or_else(|| io::Error::new(io::ErrorKind::NotFound, "no server of that name"))?;
-                (found.away, found.delay_ms + conditions.line.delay_ms)
-            };
-            sleep(Duration::from_secs_f64(delay_ms * 2.0 / 1000.0)).await;
-            if away {
-                return Err(io::ErrorKind::ConnectionRefused.into());
-            }
+            self.handshake(server).await?;
+            let delay_ms = self.delay_ms(server)?;
             let pipe = Arc::new(Mutex::new(Pipe::new(server.name.clone())));
             lock(&self.pipes).push(pipe.clone());
             let end = ServerEnd { pipe: pipe.clone(), delay: Duration::from_secs_f64(delay_ms / 1000.0) };
@@ -285,6 +283,39 @@ impl Dialer for Uplink {
             Ok(Box::new(ClientEnd { pipe }) as BoxConnection)
         }
         .boxed()
+    }
+
+    fn round_trip<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, Result<Duration, LinkError>> {
+        async move {
+            let began = Instant::now();
+            self.handshake(server).await?;
+            Ok(began.elapsed())
+        }
+        .boxed()
+    }
+}
+
+impl Uplink {
+    /// One-way delay to a server, in milliseconds.
+    fn delay_ms(&self, server: &Server) -> Result<f64, LinkError> {
+        let conditions = self.conditions.borrow();
+        let found = conditions.servers.iter().find(|s| s.name == server.name);
+        let found = found.ok_or_else(|| LinkError::new(FailureKind::NameNotFound, "no server of that name"))?;
+        Ok(found.delay_ms + conditions.line.delay_ms)
+    }
+
+    /// A TCP handshake: its first segment waits behind everything that is in the router's buffer.
+    async fn handshake(&self, server: &Server) -> Result<(), LinkError> {
+        let delay_ms = self.delay_ms(server)?;
+        let waiting: u64 = lock(&self.pipes).iter().map(|pipe| lock(pipe).buffered()).sum();
+        let (away, up_kbps) = {
+            let conditions = self.conditions.borrow();
+            let away = conditions.servers.iter().any(|s| s.name == server.name && s.away);
+            (away, conditions.line.up_kbps)
+        };
+        let queueing_ms = waiting as f64 * 8.0 / up_kbps.max(1.0);
+        sleep(Duration::from_secs_f64((delay_ms * 2.0 + queueing_ms) / 1000.0)).await;
+        if away { Err(io::Error::from(io::ErrorKind::ConnectionRefused).into()) } else { Ok(()) }
     }
 }
 
@@ -303,6 +334,7 @@ impl Connection for ClientEnd {
         let pipe = lock(&self.pipe);
         ConnectionFigures {
             rtt_ms: pipe.rtt_ms,
+            rtt_var_ms: pipe.rtt_ms.map(|_| pipe.rtt_var_ms),
             unsent_bytes: Some(pipe.unsent()),
             retransmits: Some(pipe.retransmits),
             delivery_rate: None,

@@ -1,0 +1,217 @@
+//! One connection to a server that takes a broadcast: the session on it, what is written, what is acknowledged.
+
+use std::future::poll_fn;
+use std::io;
+use std::pin::Pin;
+use std::task::Poll;
+use std::time::Duration;
+
+use bytes::{Buf, BytesMut};
+use moth_core::reading::ConnectionFigures;
+use moth_plan::measurement::{FailureKind, TestFailure};
+use moth_rtmp::StreamKey;
+use moth_rtmp::message::Message;
+use moth_rtmp::session::{Publisher, PublisherEvent, SessionError};
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::time::{Instant, timeout};
+
+use crate::connection::{BoxConnection, Dialer, Server};
+
+/// A server gets this long to take a TCP connection.
+const DIAL: Duration = Duration::from_secs(5);
+/// And this long to take the broadcast.
+const OPEN: Duration = Duration::from_secs(8);
+
+/// Why a connection ended or did not come about.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{why}")]
+pub struct LinkError {
+    /// Of which kind.
+    pub kind: FailureKind,
+    /// In plain words; never holds the key.
+    pub why: String,
+}
+
+impl LinkError {
+    /// An error from its parts.
+    pub fn new(kind: FailureKind, why: impl Into<String>) -> Self {
+        Self { kind, why: why.into() }
+    }
+
+    /// Whether the server answered and said no.
+    pub(crate) fn is_refusal(&self) -> bool {
+        self.kind == FailureKind::Refused
+    }
+}
+
+impl From<LinkError> for TestFailure {
+    fn from(error: LinkError) -> Self {
+        Self { kind: error.kind, why: error.why }
+    }
+}
+
+impl From<SessionError> for LinkError {
+    fn from(error: SessionError) -> Self {
+        let kind = match error {
+            SessionError::Refused { .. } => FailureKind::Refused,
+            SessionError::Handshake(_) | SessionError::Chunk(_) | SessionError::Command(_) => FailureKind::NotRtmp,
+            SessionError::Protocol(_) => FailureKind::Broken,
+        };
+        Self::new(kind, error.to_string())
+    }
+}
+
+impl From<io::Error> for LinkError {
+    fn from(error: io::Error) -> Self {
+        match error.kind() {
+            io::ErrorKind::ConnectionRefused => {
+                Self::new(FailureKind::PortClosed, "nothing listens there (connection refused)")
+            }
+            io::ErrorKind::ConnectionReset | io::ErrorKind::BrokenPipe => {
+                Self::new(FailureKind::Broken, "the server cut the connection")
+            }
+            io::ErrorKind::UnexpectedEof => Self::new(FailureKind::Broken, "the server closed the connection"),
+            io::ErrorKind::TimedOut => Self::new(FailureKind::Silent, error.to_string()),
+            _ => Self::new(FailureKind::Other, error.to_string()),
+        }
+    }
+}
+
+/// A connection to a server that takes the broadcast.
+pub(crate) struct Link {
+    connection: BoxConnection,
+    publisher: Publisher,
+    out: BytesMut,
+    written_bytes: u64,
+    settled_bytes: u64,
+    progress_at: Instant,
+    input: Vec<u8>,
+}
+
+impl Link {
+    /// Connects.
+    pub(crate) async fn dial(dialer: &dyn Dialer, server: &Server, key: StreamKey) -> Result<Self, LinkError> {
+        let silent = |_| LinkError::new(FailureKind::Silent, format!("no answer within {} s", DIAL.as_secs()));
+        let connection = timeout(DIAL, dialer.dial(server)).await.map_err(silent)??;
+        Ok(Self {
+            connection,
+            publisher: Publisher::new(server.address.clone(), key),
+            out: BytesMut::new(),
+            written_bytes: 0,
+            settled_bytes: 0,
+            progress_at: Instant::now(),
+            input: vec![0; 16 << 10],
+        })
+    }
+
+    /// Asks the server to take the broadcast.
+    pub(crate) async fn open(&mut self) -> Result<(), LinkError> {
+        let open = async {
+            self.out.unsplit(self.publisher.take_output());
+            while !self.publisher.is_ready() {
+                self.step().await?;
+            }
+            Ok::<_, LinkError>(())
+        };
+        let why = || format!("it connects but does not take a broadcast within {} s", OPEN.as_secs());
+        timeout(OPEN, open).await.map_err(|_| LinkError::new(FailureKind::Silent, why()))?
+    }
+
+    /// Bytes encoded and not yet taken by the connection.
+    pub(crate) fn waiting_bytes(&self) -> usize {
+        self.out.len()
+    }
+
+    /// Encodes a message to be sent; gives the count of bytes that ends with its last one.
+    pub(crate) fn send(&mut self, message: &Message) -> u64 {
+        self.publisher.send(message);
+        self.out.unsplit(self.publisher.take_output());
+        self.written_bytes + self.out.len() as u64
+    }
+
+    /// Waits for the connection to take or give something. Safe to give up on at any time.
+    pub(crate) async fn step(&mut self) -> Result<(), LinkError> {
+        let Self { connection, out, input, written_bytes, .. } = self;
+        let read = poll_fn(|cx| {
+            let mut wrote = false;
+            // Each count is kept at once: an error after it must not unsay what the connection took.
+            while !out.is_empty() {
+                match Pin::new(&mut *connection).poll_write(cx, out) {
+                    Poll::Ready(Ok(0)) => return Poll::Ready(Err(io::ErrorKind::WriteZero.into())),
+                    Poll::Ready(Ok(count)) => {
+                        out.advance(count);
+                        *written_bytes += count as u64;
+                        wrote = true;
+                    }
+                    Poll::Ready(Err(error)) => return Poll::Ready(Err(error)),
+                    Poll::Pending => break,
+                }
+            }
+            // A connection may hold what it took (TLS does); pending or not, it goes on by itself when woken.
+            if let Poll::Ready(Err(error)) = Pin::new(&mut *connection).poll_flush(cx) {
+                return Poll::Ready(Err(error));
+            }
+            let mut buffer = ReadBuf::new(input);
+            match Pin::new(&mut *connection).poll_read(cx, &mut buffer) {
+                Poll::Ready(Ok(())) if buffer.filled().is_empty() => {
+                    Poll::Ready(Err(io::ErrorKind::UnexpectedEof.into()))
+                }
+                Poll::Ready(Ok(())) => Poll::Ready(Ok(buffer.filled().len())),
+                Poll::Ready(Err(error)) => Poll::Ready(Err(error)),
+                Poll::Pending if wrote => Poll::Ready(Ok(0)),
+                Poll::Pending => Poll::Pending,
+            }
+        })
+        .await?;
+        if read > 0 {
+            self.publisher.feed(&self.input[..read]);
+            while let Some(PublisherEvent::Ready) = self.publisher.poll()? {}
+            self.out.unsplit(self.publisher.take_output());
+        }
+        Ok(())
+    }
+
+    /// Looks up what was acknowledged; gives how much newly, in bytes.
+    pub(crate) fn settle(&mut self) -> u64 {
+        // Where the platform cannot tell, written counts as delivered.
+        let waiting = self.connection.unacknowledged_bytes().unwrap_or(0);
+        let settled = self.written_bytes.saturating_sub(waiting).max(self.settled_bytes);
+        let newly = settled - self.settled_bytes;
+        if newly > 0 {
+            self.progress_at = Instant::now();
+        }
+        self.settled_bytes = settled;
+        newly
+    }
+
+    /// Bytes acknowledged so far.
+    pub(crate) fn settled_bytes(&self) -> u64 {
+        self.settled_bytes
+    }
+
+    /// From now on, what waits counts as waiting.
+    pub(crate) fn begin_waiting(&mut self) {
+        self.progress_at = Instant::now();
+    }
+
+    /// How long ago something was acknowledged, or began to wait.
+    pub(crate) fn since_progress(&self) -> Duration {
+        self.progress_at.elapsed()
+    }
+
+    /// Whether everything handed over was written and acknowledged.
+    pub(crate) fn is_settled(&self) -> bool {
+        self.out.is_empty() && self.settled_bytes == self.written_bytes
+    }
+
+    /// What the platform tells of the connection.
+    pub(crate) fn figures(&self) -> ConnectionFigures {
+        self.connection.figures()
+    }
+
+    /// Tells the server that the broadcast is over, as far as it still listens.
+    pub(crate) fn finish(&mut self) {
+        self.publisher.finish();
+        self.out.unsplit(self.publisher.take_output());
+    }
+}
