@@ -8,7 +8,25 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
 
 /// A bitrate written as people write it; for `#[serde(with = "rate")]`.
 pub mod rate {
-    use super::{Bitrate, Deserialize, Deserializer, Error, Serializer};
+    use std::fmt;
+
+    use serde::de::Visitor;
+
+    use super::{Bitrate, Deserializer, Error, Serializer};
+
+    struct AsText;
+
+    impl Visitor<'_> for AsText {
+        type Value = Bitrate;
+
+        fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+            f.write_str("a bitrate in quotes, with its unit, like \"6000 kb/s\"")
+        }
+
+        fn visit_str<E: Error>(self, text: &str) -> Result<Bitrate, E> {
+            text.parse().map_err(E::custom)
+        }
+    }
 
     /// Writes `6000 kb/s`.
     ///
@@ -23,7 +41,7 @@ pub mod rate {
     /// # Errors
     /// If the text is not a bitrate.
     pub fn deserialize<'a, D: Deserializer<'a>>(from: D) -> Result<Bitrate, D::Error> {
-        String::deserialize(from)?.parse().map_err(D::Error::custom)
+        from.deserialize_str(AsText)
     }
 }
 

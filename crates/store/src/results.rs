@@ -1,0 +1,237 @@
+//! What tests of the servers and of the line gave, a JSON line each, with date and line, so that tonight can be compared
+//! with last week.
+
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, BufRead, BufReader, Write};
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use moth_core::rate::Bitrate;
+use moth_plan::line::LineRun;
+use moth_plan::measurement::ServerResult;
+use moth_plan::surroundings::Surroundings;
+use serde::{Deserialize, Serialize};
+
+use crate::overwrite::make_dir;
+
+/// One test.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Kept {
+    /// When it ended.
+    pub date: Timestamp,
+    /// Over which line: the interface and how it is joined, or the user's name for it.
+    pub line: String,
+    /// The service's name.
+    pub service: Option<String>,
+    /// What was planned, audio included.
+    #[serde(rename = "planned_bps")]
+    pub planned: Bitrate,
+    /// What was tested.
+    #[serde(flatten)]
+    pub what: Tested,
+}
+
+/// What was tested.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "what", rename_all = "lowercase")]
+pub enum Tested {
+    /// Servers.
+    Routes {
+        /// One each.
+        servers: Vec<ServerResult>,
+    },
+    /// The line.
+    Uplink {
+        /// Against which server.
+        server: String,
+        /// The runs.
+        runs: Vec<LineRun>,
+        /// What was around.
+        around: Surroundings,
+    },
+}
+
+/// All that was kept, and how many lines of the file could not be read.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct History {
+    /// The oldest first.
+    pub kept: Vec<Kept>,
+    /// Lines that say nothing this program understands; they stay in the file.
+    pub unread: usize,
+}
+
+impl History {
+    /// The newest test of a server over a line before a time.
+    #[must_use]
+    pub fn before(&self, server: &str, line: &str, date: Timestamp) -> Option<(Timestamp, &ServerResult)> {
+        self.kept.iter().rev().filter(|kept| kept.date < date && kept.line == line).find_map(|kept| match &kept.what {
+            Tested::Routes { servers } => {
+                let found = servers.iter().find(|s| s.server == server && s.best().is_some())?;
+                Some((kept.date, found))
+            }
+            Tested::Uplink { .. } => None,
+        })
+    }
+
+    /// The servers of the newest test of a service.
+    #[must_use]
+    pub fn newest_routes(&self, service: &str) -> Option<(&Kept, &[ServerResult])> {
+        self.kept.iter().rev().filter(|kept| kept.service.as_deref() == Some(service)).find_map(|kept| {
+            match &kept.what {
+                Tested::Routes { servers } => Some((kept, servers.as_slice())),
+                Tested::Uplink { .. } => None,
+            }
+        })
+    }
+
+    /// The newest test of the line.
+    #[must_use]
+    pub fn newest_uplink(&self) -> Option<(&Kept, &[LineRun])> {
+        self.kept.iter().rev().find_map(|kept| match &kept.what {
+            Tested::Uplink { runs, .. } => Some((kept, runs.as_slice())),
+            Tested::Routes { .. } => None,
+        })
+    }
+}
+
+/// The file of results.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Results {
+    path: PathBuf,
+}
+
+impl Results {
+    /// The one below this folder.
+    #[must_use]
+    pub fn below(data: &Path) -> Self {
+        Self { path: data.join("results.jsonl") }
+    }
+
+    /// Where it is.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Adds a test.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn add(&self, kept: &Kept) -> io::Result<()> {
+        if let Some(dir) = self.path.parent() {
+            make_dir(dir, true)?;
+        }
+        let mut line = serde_json::to_vec(kept)?;
+        line.push(b'\n');
+        let mut file = OpenOptions::new().create(true).append(true).read(true).open(&self.path)?;
+        // A line cut short by a full disk or a crash must not swallow this one.
+        if !ends_with_newline(&file)? {
+            line.insert(0, b'\n');
+        }
+        // In one go, so that two moths do not write into each other's line.
+        file.write_all(&line)
+    }
+
+    /// Everything kept; nothing, if there is no file.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn read(&self) -> io::Result<History> {
+        let file = match File::open(&self.path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(History::default()),
+            opened => opened?,
+        };
+        let mut history = History::default();
+        for line in BufReader::new(file).split(b'\n') {
+            let line = line?;
+            if line.is_empty() {
+                continue;
+            }
+            match serde_json::from_slice(&line) {
+                Ok(kept) => history.kept.push(kept),
+                Err(_) => history.unread += 1,
+            }
+        }
+        Ok(history)
+    }
+}
+
+fn ends_with_newline(mut file: &File) -> io::Result<bool> {
+    use io::{Read, Seek, SeekFrom};
+    if fs::File::metadata(file)?.len() == 0 {
+        return Ok(true);
+    }
+    file.seek(SeekFrom::End(-1))?;
+    let mut last = [0];
+    file.read_exact(&mut last)?;
+    Ok(last == *b"\n")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use moth_plan::measurement::Carried;
+
+    fn kept(second: i64, kbps: u64) -> Kept {
+        let rate = Bitrate::from_kbps(kbps);
+        let carried = Carried {
+            offered: rate,
+            per_second: vec![rate],
+            sustained: rate,
+            p5: rate,
+            worst: rate,
+            stalls: Vec::new(),
+            rtt_ms: Some(20.5),
+            jitter_ms: None,
+            retransmits: Some(1),
+            receiver_limited: None,
+        };
+        let server = ServerResult {
+            server: "Aldmoor".into(),
+            address: "rtmp://aldmoor.nocturne.invalid/live".into(),
+            region: None,
+            connect_ms: Some(21.0),
+            handshake_ms: Some(60.0),
+            planned: None,
+            above: Some(carried),
+            failure: None,
+            cancelled: false,
+        };
+        Kept {
+            date: Timestamp::from_second(second).unwrap(),
+            line: "eth0 (wired)".into(),
+            service: Some("nocturne".into()),
+            planned: Bitrate::from_kbps(6160),
+            what: Tested::Routes { servers: vec![server] },
+        }
+    }
+
+    #[test]
+    fn what_is_kept_is_read_back_and_last_week_is_found() {
+        let dir = tempfile::tempdir().unwrap();
+        let results = Results::below(&dir.path().join("new"));
+        assert_eq!(results.read().unwrap(), History::default());
+        for (second, kbps) in [(1_000_000, 5000), (1_600_000, 7000)] {
+            results.add(&kept(second, kbps)).unwrap();
+        }
+        let history = results.read().unwrap();
+        assert_eq!(history.kept, [kept(1_000_000, 5000), kept(1_600_000, 7000)]);
+        let now = Timestamp::from_second(1_600_000).unwrap();
+        let (date, before) = history.before("Aldmoor", "eth0 (wired)", now).unwrap();
+        assert_eq!((date.as_second(), before.best().unwrap().sustained), (1_000_000, Bitrate::from_kbps(5000)));
+        assert!(history.before("Aldmoor", "wlan0 (wireless)", now).is_none(), "another line is another matter");
+        assert_eq!(history.newest_routes("nocturne").unwrap().0.date, now);
+    }
+
+    #[test]
+    fn a_damaged_line_costs_only_itself() {
+        let dir = tempfile::tempdir().unwrap();
+        let results = Results::below(dir.path());
+        results.add(&kept(1, 1)).unwrap();
+        let mut file = OpenOptions::new().append(true).open(results.path()).unwrap();
+        file.write_all(b"{\"date\": \"2026-\xff").unwrap();
+        results.add(&kept(2, 2)).unwrap();
+        let history = results.read().unwrap();
+        assert_eq!((history.kept.len(), history.unread), (2, 1));
+    }
+}
