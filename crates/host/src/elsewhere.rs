@@ -1,9 +1,12 @@
 //! A platform whose load cannot be read yet: everything is not available.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
+use std::time::Duration;
 
 use moth_core::reading::MachineLoad;
+use moth_plan::check::{Fact, Lookup, MachineFacts};
+use moth_plan::surroundings::Surroundings;
 
 /// Reads a machine's load; here it cannot.
 #[derive(Debug)]
@@ -19,5 +22,55 @@ impl Machine {
     /// Nothing is known.
     pub fn read(&mut self, _broadcaster: Option<SocketAddr>) -> MachineLoad {
         MachineLoad::default()
+    }
+}
+
+/// What is looked for beyond the machine itself.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Quest {
+    /// Where the broadcast will go.
+    pub server: Option<IpAddr>,
+    /// Where a running broadcaster would be connected to.
+    pub broadcaster_at: Vec<SocketAddr>,
+    /// The folder recordings go to.
+    pub recordings: PathBuf,
+}
+
+/// A survey of a machine; here it finds nothing.
+#[derive(Debug)]
+pub struct Survey;
+
+impl Survey {
+    /// Looks for the first time, at nothing.
+    #[must_use]
+    pub fn begin(_proc: PathBuf, _sys: PathBuf, _quest: Quest) -> Self {
+        Self
+    }
+
+    /// Nothing is known.
+    #[must_use]
+    pub fn surroundings(&self, _elapsed: Duration) -> Surroundings {
+        Surroundings::default()
+    }
+
+    /// Nothing is known, and that is said.
+    #[must_use]
+    pub fn facts(self, _elapsed: Duration, dns: Fact<Vec<Lookup>>) -> MachineFacts {
+        fn unknown<T>() -> Fact<T> {
+            Err("not readable on this platform yet".into())
+        }
+        MachineFacts {
+            interface: unknown(),
+            uploads: unknown(),
+            cpu: unknown(),
+            gpu: unknown(),
+            disk: unknown(),
+            governor: unknown(),
+            heat: unknown(),
+            memory: unknown(),
+            cpu_pressure: unknown(),
+            broadcaster: unknown(),
+            dns,
+        }
     }
 }

@@ -4,18 +4,34 @@
 //! hand over a recorded tree. Linux only; elsewhere every figure is not available.
 
 #[cfg(target_os = "linux")]
+mod condition;
+#[cfg(target_os = "linux")]
 mod cpu;
 #[cfg(target_os = "linux")]
+mod gpu;
+#[cfg(target_os = "linux")]
+mod interface;
+#[cfg(target_os = "linux")]
 mod machine;
+#[cfg(target_os = "linux")]
+mod netlink;
 #[cfg(target_os = "linux")]
 mod programs;
 #[cfg(target_os = "linux")]
 mod socket_owner;
+#[cfg(target_os = "linux")]
+mod survey;
+#[cfg(target_os = "linux")]
+mod uploads;
+#[cfg(target_os = "linux")]
+mod wireless;
 
 #[cfg(target_os = "linux")]
 pub use machine::Machine;
+#[cfg(target_os = "linux")]
+pub use survey::{Quest, Survey};
 
 #[cfg(not(target_os = "linux"))]
 mod elsewhere;
 #[cfg(not(target_os = "linux"))]
-pub use elsewhere::Machine;
+pub use elsewhere::{Machine, Quest, Survey};

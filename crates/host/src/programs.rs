@@ -30,9 +30,14 @@ pub(crate) struct Programs {
 }
 
 impl Programs {
-    /// The busiest program but for some, and the ticks it used since the last look. Processes of one name
-    /// count together: a build or a browser is many.
+    /// The busiest program but for some, and the ticks it used since the last look.
     pub(crate) fn look(&mut self, proc: &Path, but: &[i32]) -> Option<(String, u64)> {
+        self.used(proc, but).into_iter().next()
+    }
+
+    /// The programs that used any since the last look, the busiest first, but for some. Processes of one name count
+    /// together: a build or a browser is many.
+    pub(crate) fn used(&mut self, proc: &Path, but: &[i32]) -> Vec<(String, u64)> {
         let now: HashMap<i32, Program> = processes(proc).filter_map(|pid| Some((pid, program(proc, pid)?))).collect();
         let mut used: HashMap<&str, u64> = HashMap::new();
         for (pid, program) in now.iter().filter(|(pid, _)| !but.contains(pid)) {
@@ -41,11 +46,9 @@ impl Programs {
                 *used.entry(&program.name).or_default() += program.ticks.saturating_sub(before);
             }
         }
-        let busiest = used
-            .into_iter()
-            .filter(|(_, ticks)| *ticks > 0)
-            .max_by_key(|(name, ticks)| (*ticks, std::cmp::Reverse(*name)));
-        let found = busiest.map(|(name, ticks)| (name.to_owned(), ticks));
+        let mut found: Vec<(String, u64)> =
+            used.into_iter().filter(|(_, ticks)| *ticks > 0).map(|(name, ticks)| (name.to_owned(), ticks)).collect();
+        found.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
         self.before = now;
         found
     }

@@ -9,10 +9,12 @@
 //! - [`budget`]: the bitrate to use, and what binds it.
 //! - [`picture`]: sizes and rates by bits per pixel.
 //! - [`breach`]: what of a setup the service does not take.
+//! - [`check`]: is this machine fit for a broadcast.
 //! - [`viewers`]: what it takes to watch it.
 
 pub mod breach;
 pub mod budget;
+pub mod check;
 pub mod line;
 pub mod measurement;
 pub mod picture;
