@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
+use moth_core::rate::{Bitrate, RateError};
+use moth_plan::text::{Size, SizeError};
 
 /// Watches a live broadcast, says where frames are lost and why, and mends it.
 #[derive(Debug, Parser)]
@@ -11,6 +13,30 @@ pub struct Cli {
     /// What to do.
     #[command(subcommand)]
     pub command: Command,
+
+    /// Setups and services.
+    #[command(flatten)]
+    pub kit: KitOptions,
+}
+
+/// Which setup, from which configuration.
+#[derive(Debug, Clone, Default, Args)]
+pub struct KitOptions {
+    /// The configuration (without it: the platform's usual place); keys and results are kept beside this one
+    #[arg(long, global = true, value_name = "FILE")]
+    pub config: Option<PathBuf>,
+
+    /// The setup to use (without it: the one the configuration names)
+    #[arg(long, global = true, value_name = "NAME")]
+    pub setup: Option<String>,
+}
+
+fn rate(text: &str) -> Result<Bitrate, RateError> {
+    text.parse()
+}
+
+fn size(text: &str) -> Result<Size, SizeError> {
+    text.parse()
 }
 
 /// What to do.
@@ -18,6 +44,20 @@ pub struct Cli {
 pub enum Command {
     /// Stand between a broadcaster and its server: relay, watch, judge and mend a real broadcast
     Watch(WatchOptions),
+    /// Compare the ingest servers of your service by really publishing to each in turn
+    Routes(RoutesOptions),
+    /// Measure what the upload sustains, and how far the round trip climbs while it is full
+    Uplink(UplinkOptions),
+    /// The bitrate to use, what binds it, and the picture size and rate that suit it
+    Plan(PlanOptions),
+    /// Is this machine fit for a broadcast? Status 1 if something would hurt
+    Check(CheckOptions),
+    /// Name the setups, write the configuration if there is none, or choose the setup in use
+    Setup(SetupOptions),
+    /// Keep, replace, forget or look after a service's stream key
+    Key(KeyOptions),
+    /// Take broadcasts and throw them away: the other end of `moth uplink`, on a host of your own
+    Ingest(IngestOptions),
     /// The whole application on a made-up evening, with stand-ins for broadcaster, line, servers and machine
     Demo(DemoOptions),
 }
@@ -27,11 +67,11 @@ pub enum Command {
 pub struct WatchOptions {
     /// The ingest server, rtmp://HOST[:PORT]/APP or rtmps://…; given again, further servers to move to
     ///
-    /// The stream key is never part of it: that comes from --key-file or MOTH_STREAM_KEY.
-    #[arg(long, value_name = "ADDRESS", required = true)]
+    /// Without it, the servers of the setup's service. The stream key is never part of it.
+    #[arg(long, value_name = "ADDRESS")]
     pub to: Vec<String>,
 
-    /// A file that holds the stream key and nothing else (else MOTH_STREAM_KEY is used)
+    /// A file that holds the stream key and nothing else (else MOTH_STREAM_KEY, else the service's own)
     #[arg(long, value_name = "FILE")]
     pub key_file: Option<PathBuf>,
 
@@ -70,6 +110,211 @@ pub struct DemoOptions {
     /// How it is shown.
     #[command(flatten)]
     pub show: ShowOptions,
+}
+
+/// Seconds to measure for.
+fn measured_seconds(text: &str) -> Result<u64, String> {
+    match text.parse() {
+        Ok(seconds @ (10 | 30 | 60)) => Ok(seconds),
+        _ => Err("expected 10, 30 or 60".into()),
+    }
+}
+
+/// What is published for a measurement, and with whose consent.
+#[derive(Debug, Args)]
+pub struct MeasureOptions {
+    /// How long each measurement takes: 10, 30 or 60
+    #[arg(long, value_name = "SECONDS", default_value = "10", value_parser = measured_seconds)]
+    pub seconds: u64,
+
+    /// The most that is offered (without it: twice what is planned for servers, 100M for the line)
+    #[arg(long, value_name = "RATE", value_parser = rate)]
+    pub up_to: Option<Bitrate>,
+
+    /// You agree to publishing filler under your key; without it you are asked
+    #[arg(long)]
+    pub yes: bool,
+
+    /// You agree that viewers may see it, where the service cannot hide a run
+    #[arg(long)]
+    pub on_air: bool,
+
+    /// A file that holds the stream key (else MOTH_STREAM_KEY, else the service's own)
+    #[arg(long, value_name = "FILE")]
+    pub key_file: Option<PathBuf>,
+
+    /// Your name for this line, to compare results by (without it: the interface's)
+    #[arg(long, value_name = "NAME")]
+    pub line: Option<String>,
+
+    /// One JSON object on standard output
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `moth routes`
+#[derive(Debug, Args)]
+pub struct RoutesOptions {
+    /// Test this server; given again, further ones (without it: all)
+    #[arg(long, value_name = "NAME")]
+    pub server: Vec<String>,
+
+    /// Test the servers of this region
+    #[arg(long, value_name = "REGION", conflicts_with = "server")]
+    pub region: Option<String>,
+
+    /// What you plan to send, video and audio together (without it: the setup's)
+    #[arg(long, value_name = "RATE", value_parser = rate)]
+    pub planned: Option<Bitrate>,
+
+    /// What is measured, and how.
+    #[command(flatten)]
+    pub measure: MeasureOptions,
+
+    /// A table on standard output, comma-separated
+    #[arg(long, conflicts_with = "json")]
+    pub csv: bool,
+
+    /// Write the best server into the setup
+    #[arg(long)]
+    pub pick: bool,
+
+    /// Tell of earlier tests; test nothing
+    #[arg(long, conflicts_with_all = ["pick", "csv"])]
+    pub history: bool,
+}
+
+/// `moth uplink`
+#[derive(Debug, Args)]
+pub struct UplinkOptions {
+    /// A host that runs `moth ingest`, or any RTMP server of your own
+    #[arg(long, value_name = "ADDRESS")]
+    pub to: Option<String>,
+
+    /// A server of your service (without either: the setup's)
+    #[arg(long, value_name = "NAME", conflicts_with = "to")]
+    pub server: Option<String>,
+
+    /// How many runs, to see how far they lie apart
+    #[arg(long, value_name = "NUMBER", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=20))]
+    pub runs: u32,
+
+    /// What is measured, and how.
+    #[command(flatten)]
+    pub measure: MeasureOptions,
+}
+
+/// `moth plan`
+#[derive(Debug, Args)]
+pub struct PlanOptions {
+    /// What the upload sustains (without it: what the newest measurement gave)
+    #[arg(long, value_name = "RATE", value_parser = rate)]
+    pub sustained: Option<Bitrate>,
+
+    /// Share of the upload to leave free, in percent (without it: the setup's)
+    #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(0..=90))]
+    pub headroom: Option<u8>,
+
+    /// What to leave the household of the upload
+    #[arg(long, value_name = "RATE", value_parser = rate)]
+    pub household: Option<Bitrate>,
+
+    /// Audio bitrate
+    #[arg(long, value_name = "RATE", value_parser = rate)]
+    pub audio: Option<Bitrate>,
+
+    /// How much moves: still, talking, moving or fast
+    #[arg(long, value_name = "WORD", value_parser = motion)]
+    pub motion: Option<moth_plan::picture::Motion>,
+
+    /// The scene's own size, like 1920x1080
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub source: Option<Size>,
+
+    /// The scene's own frames per second
+    #[arg(long, value_name = "FPS", value_parser = frames_per_second)]
+    pub rate: Option<f64>,
+
+    /// Write bitrate, size and rate into the setup
+    #[arg(long)]
+    pub write: bool,
+
+    /// One JSON object on standard output
+    #[arg(long)]
+    pub json: bool,
+}
+
+fn motion(text: &str) -> Result<moth_plan::picture::Motion, String> {
+    let found = moth_plan::picture::Motion::ALL.into_iter().find(|motion| motion.word() == text);
+    found.ok_or_else(|| "expected still, talking, moving or fast".into())
+}
+
+fn frames_per_second(text: &str) -> Result<f64, String> {
+    let found = text.parse().ok().filter(|fps: &f64| (1.0..=240.0).contains(fps));
+    found.ok_or_else(|| "expected frames per second from 1 to 240".into())
+}
+
+/// `moth check`
+#[derive(Debug, Args)]
+pub struct CheckOptions {
+    /// The folder recordings go to (without it: the setup's, else this one)
+    #[arg(long, value_name = "FOLDER")]
+    pub recordings: Option<PathBuf>,
+
+    /// One JSON object on standard output
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `moth setup`
+#[derive(Debug, Args)]
+pub struct SetupOptions {
+    /// The setup to use from now on
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
+}
+
+/// `moth key`
+#[derive(Debug, Args)]
+pub struct KeyOptions {
+    /// What to do with it
+    #[arg(value_enum, default_value_t = KeyDeed::Show)]
+    pub deed: KeyDeed,
+
+    /// Whose key (without it: the setup's service)
+    #[arg(value_name = "SERVICE")]
+    pub service: Option<String>,
+}
+
+/// What to do with a key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum KeyDeed {
+    /// Whether one is set, and its last change; never a character of it
+    Show,
+    /// Keep a key, in the place of the one before; it is asked for, or read from standard input
+    Set,
+    /// Forget the key that is kept
+    Forget,
+}
+
+/// `moth ingest`
+#[derive(Debug, Args)]
+pub struct IngestOptions {
+    /// Where to listen; everybody who reaches it may send
+    #[arg(long, value_name = "ADDRESS", default_value = "rtmp://0.0.0.0:19351/moth")]
+    pub listen: String,
+
+    /// Take only broadcasts under the key in this file
+    #[arg(long, value_name = "FILE")]
+    pub key_file: Option<PathBuf>,
+
+    /// Read no faster than this: a stand-in for a tired server
+    #[arg(long, value_name = "RATE", value_parser = rate)]
+    pub reads: Option<Bitrate>,
+
+    /// Stop after so many seconds
+    #[arg(long = "for", value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=1_000_000))]
+    pub run_for: Option<u64>,
 }
 
 /// How it is shown.

@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use moth_rtmp::{AddressError, key::KeyError};
 use moth_stage::EveningError;
+use moth_store::config::ConfigError;
+use moth_store::keys::KeysError;
 
 /// Something the user can mend.
 #[derive(Debug, thiserror::Error)]
@@ -26,9 +28,86 @@ pub enum Failure {
     SecureListen,
     /// Nothing gave a stream key.
     #[error(
-        "no stream key: put it into a file and name that with --key-file, or set the environment variable MOTH_STREAM_KEY"
+        "no stream key: `moth key set` keeps one, or put it into a file and name that with --key-file, or set the environment variable MOTH_STREAM_KEY"
     )]
     NoKey,
+    /// The configuration.
+    #[error(transparent)]
+    Config(#[from] ConfigError),
+    /// A key that is kept.
+    #[error(transparent)]
+    Keys(#[from] KeysError),
+    /// There is no usual place.
+    #[error("this user has no home folder to keep a configuration in; name a file with --config")]
+    NoHome,
+    /// There is no setup to use.
+    #[error("no setup is chosen in {}: name one with --setup, or with `setup = \"NAME\"` in the file", path.display())]
+    NoSetup {
+        /// Which file.
+        path: PathBuf,
+    },
+    /// A service, server or region that is not there.
+    #[error("there is no {what} `{name}`; there is: {known}")]
+    Unknown {
+        /// `service`, `server` or `region`.
+        what: &'static str,
+        /// The name.
+        name: String,
+        /// Those that are known.
+        known: String,
+    },
+    /// A service without servers.
+    #[error("the service {service} has no servers in {}", path.display())]
+    NoServers {
+        /// Its name.
+        service: String,
+        /// Which file.
+        path: PathBuf,
+    },
+    /// Nobody agreed to publish.
+    #[error("{0}; agree with --yes")]
+    NoConsent(String),
+    /// The service cannot hide a run.
+    #[error(
+        "{service} has no way to hide a run (`unseen` in the configuration), so viewers would see the filler; agree to that with --on-air"
+    )]
+    Seen {
+        /// Its name.
+        service: String,
+    },
+    /// The user's command gave no key. What it printed is left out.
+    #[error("the command `{program}`, which should print the stream key of {service}, {why}")]
+    KeyCommand {
+        /// The program.
+        program: String,
+        /// Whose key.
+        service: String,
+        /// What went wrong.
+        why: String,
+    },
+    /// Results cannot be read or kept.
+    #[error("the results in {} cannot be {what}: {error}", path.display())]
+    Results {
+        /// Which file.
+        path: PathBuf,
+        /// `read` or `kept`.
+        what: &'static str,
+        /// What the system says.
+        error: std::io::Error,
+    },
+    /// The server could not be used for a measurement.
+    #[error("{server}: {why}")]
+    Server {
+        /// Its name.
+        server: String,
+        /// In plain words; the key is not in it.
+        why: String,
+    },
+    /// There is nothing to plan from.
+    #[error(
+        "nothing was measured yet: run `moth uplink` or `moth routes` first, or say with --sustained what the upload sustains"
+    )]
+    NothingMeasured,
     /// The key file cannot be read.
     #[error("the key file {} cannot be read: {error}", path.display())]
     KeyFile {

@@ -5,17 +5,32 @@
 //! - [`conductor`]: gives readings to the core and its snapshots to whoever shows them.
 //! - [`headless`]: one JSON object a second.
 //! - [`terminal`]: the full screen.
+//! - [`kit`]: the setup in use, with its service, keys and results.
+//! - [`routes`], [`uplink`], [`plan`], [`check`]: what is done before going live; [`ingest`]: its other end.
+//! - [`setup`], [`key`]: looking after the kit.
 
+pub mod chart;
+pub mod check;
 pub mod cli;
 pub mod conductor;
+mod consent;
 pub mod failure;
 pub mod headless;
+pub mod ingest;
 pub mod json_line;
+pub mod key;
 pub mod key_source;
+pub mod kit;
 mod logging;
+mod out;
+pub mod plan;
 pub mod production;
+pub mod routes;
+pub mod routes_test;
+pub mod setup;
 mod signals;
 pub mod terminal;
+pub mod uplink;
 
 use std::ffi::OsString;
 use std::io::Write;
@@ -47,10 +62,24 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
     let outcome = match cli.command {
         Command::Demo(options) if options.list => headless::list_evenings(),
         Command::Demo(options) => production::demo(&options),
-        Command::Watch(options) => production::watch(&options),
+        Command::Watch(options) => production::watch(&options, &cli.kit),
+        Command::Setup(options) => setup::run(&options, &cli.kit),
+        Command::Key(options) => key::run(&options, &cli.kit),
+        Command::Ingest(options) => ingest::run(&options),
+        Command::Plan(options) => plan::run(&options, &cli.kit),
+        // These have something to say by their status as well.
+        Command::Routes(options) => return status(routes::run(&options, &cli.kit)),
+        Command::Uplink(options) => uplink::run(&options, &cli.kit),
+        Command::Check(options) => return status(check::run(&options, &cli.kit)),
     };
+    status(outcome.map(|()| true))
+}
+
+/// Exit status 0 if all is well, 1 if it is not, 2 if it could not be found out.
+fn status(outcome: Result<bool, Failure>) -> ExitCode {
     match outcome {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(true) => ExitCode::SUCCESS,
+        Ok(false) => ExitCode::from(1),
         Err(failure) => complain(&failure.to_string()),
     }
 }

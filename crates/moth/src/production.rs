@@ -17,8 +17,9 @@ use tokio::sync::mpsc;
 use tokio::task::JoinSet;
 use tokio::time::{MissedTickBehavior, interval};
 
-use crate::cli::{DemoOptions, ShowOptions, WatchOptions};
+use crate::cli::{DemoOptions, KitOptions, ShowOptions, WatchOptions};
 use crate::failure::Failure;
+use crate::kit::Kit;
 use crate::{Outcome, headless, key_source, logging, terminal};
 
 /// A broadcast that is being watched. Everything behind it ends when it is dropped.
@@ -198,7 +199,7 @@ pub(crate) fn demo(options: &DemoOptions) -> Outcome {
 }
 
 /// `moth watch`
-pub(crate) fn watch(options: &WatchOptions) -> Outcome {
+pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Outcome {
     logging::begin(&options.show)?;
     let parse =
         |option: &'static str, text: &str| text.parse::<Address>().map_err(|error| Failure::Address { option, error });
@@ -207,6 +208,16 @@ pub(crate) fn watch(options: &WatchOptions) -> Outcome {
         return Err(Failure::SecureListen);
     }
     let mut servers: Vec<Server> = Vec::new();
+    if options.to.is_empty() {
+        let kit = Kit::open(kit)?;
+        servers = kit.servers()?;
+        if servers.iter().any(|s| s.address.port() == listen.port() && is_here(s.address.host())) {
+            return Err(Failure::Circle);
+        }
+        let key = kit.key(options.key_file.as_deref())?;
+        let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
+        return show(Plan::Live(LivePlan { listen, servers, key, limits }), &options.show);
+    }
     for text in &options.to {
         let address = parse("--to", text)?;
         if address.port() == listen.port() && is_here(address.host()) {

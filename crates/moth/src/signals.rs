@@ -22,3 +22,21 @@ pub(crate) async fn stop_requested() -> io::Result<()> {
 pub(crate) async fn stop_requested() -> io::Result<()> {
     tokio::signal::ctrl_c().await
 }
+
+/// Something that Ctrl-C ends early, with what there is; a second one ends the program.
+pub(crate) fn cancel_when_asked() -> tokio::sync::watch::Receiver<bool> {
+    let (cancel, cancelled) = tokio::sync::watch::channel(false);
+    tokio::spawn(async move {
+        for second in [false, true] {
+            if let Err(error) = stop_requested().await {
+                tracing::warn!(%error, "signals cannot be listened for");
+                std::future::pending::<()>().await;
+            }
+            if second {
+                std::process::exit(130);
+            }
+            cancel.send_replace(true);
+        }
+    });
+    cancelled
+}

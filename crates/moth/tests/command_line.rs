@@ -10,6 +10,10 @@ use serde_json::Value;
 fn moth() -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_moth"));
     command.env_remove("MOTH_STREAM_KEY");
+    // Nobody's own configuration is read, let alone written.
+    for folder in ["HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"] {
+        command.env(folder, "/nonexistent");
+    }
     command
 }
 
@@ -90,7 +94,7 @@ fn bad_usage_is_one_clear_line_and_status_2() {
     assert!(run(&["wacth"]).contains("wacth"));
     assert!(run(&["demo", "--evening", "gala", "--headless"]).contains("no evening `gala`"));
     assert!(run(&["demo", "--headless", "--for", "soon"]).contains("soon"));
-    assert!(run(&["watch", "--headless"]).contains("--to"));
+    assert!(run(&["watch", "--headless"]).contains("no stream key"), "the shipped setup has none");
     assert!(run(&["watch", "--headless", "--to", "rtmp://host/live"]).contains("MOTH_STREAM_KEY"));
     assert!(run(&["watch", "--headless", "--to", "http://host/live"]).contains("expected rtmp://"));
     assert!(

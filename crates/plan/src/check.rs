@@ -243,7 +243,7 @@ pub fn check(facts: &MachineFacts, asked: Asked) -> Check {
         served(&mut to, priority);
     }
     if let Some(lookups) = to.read("DNS", &facts.dns) {
-        lookups.iter().for_each(|lookup| looked_up(&mut to, lookup));
+        looked_up(&mut to, lookups);
     }
     to.check.findings.sort_by_key(|finding| std::cmp::Reverse(finding.weight));
     to.check
@@ -404,29 +404,31 @@ fn served(to: &mut Collector, priority: &Priority) {
     to.note("priority", weight, evidence, "Start the broadcaster with an ordinary priority, or a higher one.");
 }
 
-fn looked_up(to: &mut Collector, lookup: &Lookup) {
-    match &lookup.took {
-        Ok(took) => {
-            let ms = took.as_secs_f64() * 1000.0;
-            let weight = if ms > 1000.0 {
-                Weight::Hurts
-            } else if ms > 200.0 {
-                Weight::Watch
-            } else {
-                Weight::Fine
-            };
-            let evidence = format!("{} found in {ms:.0} ms", lookup.name);
-            to.note("DNS", weight, evidence, "Use another resolver: a reconnect begins with a lookup.");
-        }
-        Err(why) => {
-            let evidence = format!("{}: {why}", lookup.name);
-            to.note(
-                "DNS",
-                Weight::Hurts,
-                evidence,
-                "Check the server's name in the configuration, then the connection.",
-            );
-        }
+fn looked_up(to: &mut Collector, lookups: &[Lookup]) {
+    let failed: Vec<(&str, &str)> =
+        lookups.iter().filter_map(|l| Some((l.name.as_str(), l.took.as_ref().err()?.as_str()))).collect();
+    if let Some((name, why)) = failed.first() {
+        let others = match failed.len() - 1 {
+            0 => String::new(),
+            more => format!(" and {more} more of {}", lookups.len()),
+        };
+        let to_do = "Check the servers' names in the configuration, then the connection.";
+        to.note("DNS", Weight::Hurts, format!("{name}{others}: {why}"), to_do);
+    }
+    let slowest = lookups.iter().filter_map(|l| Some((&l.name, l.took.as_ref().ok()?))).max_by_key(|(_, took)| **took);
+    if let Some((name, took)) = slowest {
+        let ms = took.as_secs_f64() * 1000.0;
+        let weight = if ms > 1000.0 {
+            Weight::Hurts
+        } else if ms > 200.0 {
+            Weight::Watch
+        } else {
+            Weight::Fine
+        };
+        let found = lookups.len() - failed.len();
+        let evidence =
+            format!("{found} name{} found, the slowest ({name}) in {ms:.0} ms", if found == 1 { "" } else { "s" });
+        to.note("DNS", weight, evidence, "Use another resolver: a reconnect begins with a lookup.");
     }
 }
 

@@ -29,6 +29,8 @@ pub struct Setup {
     pub rate: f64,
     /// The scene's own size, which `size` is made from; the same if not given.
     pub source: Option<Size>,
+    /// The scene's own frames per second; `rate` if not given.
+    pub source_rate: Option<f64>,
     /// Codec, such as `h264`.
     pub codec: String,
     /// The encoder, in the broadcaster's words.
@@ -61,6 +63,7 @@ impl Default for Setup {
             size: Size::new(1280, 720),
             rate: 60.0,
             source: None,
+            source_rate: None,
             codec: "h264".into(),
             encoder: None,
             preset: None,
@@ -81,6 +84,12 @@ impl Setup {
         self.source.unwrap_or(self.size)
     }
 
+    /// The scene's own frames per second.
+    #[must_use]
+    pub fn source_rate(&self) -> f64 {
+        self.source_rate.unwrap_or(self.rate)
+    }
+
     /// Video and audio together: what the line is asked to carry.
     #[must_use]
     pub fn total(&self) -> Bitrate {
@@ -93,6 +102,9 @@ impl Setup {
         let out = |name, expected: &str| Some((name, expected.to_owned()));
         if !(self.rate.is_finite() && (1.0..=240.0).contains(&self.rate)) {
             return out("rate", "expected frames per second from 1 to 240");
+        }
+        if self.source_rate.is_some_and(|fps| !(fps.is_finite() && (1.0..=240.0).contains(&fps))) {
+            return out("source_rate", "expected frames per second from 1 to 240");
         }
         if !(self.keyframe_s.is_finite() && (0.1..=60.0).contains(&self.keyframe_s)) {
             return out("keyframe_s", "expected seconds from 0.1 to 60");

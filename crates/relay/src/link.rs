@@ -11,7 +11,7 @@ use moth_core::reading::ConnectionFigures;
 use moth_plan::measurement::{FailureKind, TestFailure};
 use moth_rtmp::StreamKey;
 use moth_rtmp::message::Message;
-use moth_rtmp::session::{Publisher, PublisherEvent, SessionError};
+use moth_rtmp::session::{Publisher, PublisherEvent, SessionError, Stage};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::time::{Instant, timeout};
 
@@ -113,8 +113,29 @@ impl Link {
             }
             Ok::<_, LinkError>(())
         };
+        let opened = timeout(OPEN, open).await;
         let why = || format!("it connects but does not take a broadcast within {} s", OPEN.as_secs());
-        timeout(OPEN, open).await.map_err(|_| LinkError::new(FailureKind::Silent, why()))?
+        let outcome = opened.map_err(|_| LinkError::new(FailureKind::Silent, why()))?;
+        outcome.map_err(|error| self.hung_up(error))
+    }
+
+    /// Many servers refuse by hanging up; what they mean depends on what they were asked last.
+    fn hung_up(&self, error: LinkError) -> LinkError {
+        if error.kind != FailureKind::Broken {
+            return error;
+        }
+        let (kind, meaning) = match self.publisher.stage() {
+            Stage::Handshake => (FailureKind::NotRtmp, "before it said anything: it may not be an RTMP server"),
+            Stage::Application => {
+                (FailureKind::Refused, "when asked for the application: the address may end in a wrong one")
+            }
+            Stage::Broadcast => (
+                FailureKind::Refused,
+                "instead of taking the broadcast: the key is wrong or in use, or it takes none now",
+            ),
+            Stage::Taken => return error,
+        };
+        LinkError::new(kind, format!("{} {meaning}", error.why))
     }
 
     /// Bytes encoded and not yet taken by the connection.

@@ -27,6 +27,20 @@ const UNSENT_BYTES: u32 = 32 << 10;
 #[derive(Debug, Default)]
 pub struct TcpDialer {
     tls: Tls,
+    fills_buffers: bool,
+}
+
+/// The congestion control that fills the buffer before the narrowest place, as most uploads do (RFC 9438). Some, such as
+/// BBR, avoid that, and would never show how deep it is.
+const FILLING: &str = "cubic";
+
+impl TcpDialer {
+    /// One whose connections fill the buffer of the line whatever this machine's own way of sending is, to find out how
+    /// deep it is.
+    #[must_use]
+    pub fn filling() -> Self {
+        Self { fills_buffers: true, ..Self::default() }
+    }
 }
 
 impl Dialer for TcpDialer {
@@ -36,6 +50,11 @@ impl Dialer for TcpDialer {
             // A frame's last segment must not wait for the next frame.
             stream.set_nodelay(true)?;
             tcp_info::limit_unsent(&stream, UNSENT_BYTES)?;
+            if self.fills_buffers
+                && let Err(error) = tcp_info::send_by(&stream, FILLING)
+            {
+                tracing::warn!(%error, "{FILLING} is not to be had: the depth of the buffer may be understated");
+            }
             let connection = TcpConnection(stream);
             if server.address.is_secure() {
                 return self.tls.secure(connection, server.address.host()).await;

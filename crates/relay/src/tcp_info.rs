@@ -4,9 +4,9 @@
 //! only ever grows at its end) and `ioctl(SIOCOUTQ)` (`tcp(7)`). Elsewhere nothing is told.
 
 #[cfg(target_os = "linux")]
-pub(crate) use linux::{figures, limit_unsent, unacknowledged_bytes};
+pub(crate) use linux::{figures, limit_unsent, send_by, unacknowledged_bytes};
 #[cfg(not(target_os = "linux"))]
-pub(crate) use other::{figures, limit_unsent, unacknowledged_bytes};
+pub(crate) use other::{figures, limit_unsent, send_by, unacknowledged_bytes};
 
 #[cfg(target_os = "linux")]
 #[allow(unsafe_code)]
@@ -38,6 +38,22 @@ mod linux {
                 libc::TCP_NOTSENT_LOWAT,
                 (&raw const value).cast(),
                 size_of::<libc::c_int>() as libc::socklen_t,
+            )
+        };
+        if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+    }
+
+    /// Chooses the congestion control of a connection (`TCP_CONGESTION`, `tcp(7)`).
+    pub(crate) fn send_by(socket: &impl AsFd, congestion_control: &str) -> io::Result<()> {
+        let length = libc::socklen_t::try_from(congestion_control.len()).map_err(io::Error::other)?;
+        // SAFETY: the descriptor is open, and the option takes a name, whose address and length are given.
+        let result = unsafe {
+            libc::setsockopt(
+                socket.as_fd().as_raw_fd(),
+                libc::IPPROTO_TCP,
+                libc::TCP_CONGESTION,
+                congestion_control.as_ptr().cast(),
+                length,
             )
         };
         if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
@@ -101,6 +117,14 @@ mod linux {
         }
 
         #[test]
+        fn a_congestion_control_that_is_not_there_is_said() {
+            let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+            let client = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
+            assert!(send_by(&client, "reno").is_ok(), "every kernel has this one");
+            assert!(send_by(&client, "no-such-control").is_err());
+        }
+
+        #[test]
         fn an_older_kernels_shorter_answer_leaves_the_rest_unknown() {
             let told = parse(&[1; 104]);
             assert!(told.rtt_ms.is_some() && told.retransmits.is_some());
@@ -120,6 +144,10 @@ mod other {
     }
 
     pub(crate) fn limit_unsent<T>(_: &T, _: u32) -> io::Result<()> {
+        Ok(())
+    }
+
+    pub(crate) fn send_by<T>(_: &T, _: &str) -> io::Result<()> {
         Ok(())
     }
 

@@ -8,7 +8,7 @@ use secrecy::{ExposeSecret, SecretString};
 pub const MAX_KEY_BYTES: usize = 4096;
 
 /// A stream key. It prints as `[stream key]`, is wiped when dropped, and leaves this type only
-/// through [`StreamKey::expose`], which the publishing session alone calls.
+/// through [`StreamKey::expose`], which only the publishing session, receiving servers and the key's own file call.
 #[derive(Clone)]
 pub struct StreamKey(SecretString);
 
@@ -49,6 +49,14 @@ impl StreamKey {
     #[must_use]
     pub fn expose(&self) -> &str {
         self.0.expose_secret()
+    }
+
+    /// The key with something added, such as what a service takes for a run nobody sees.
+    ///
+    /// # Errors
+    /// [`KeyError`] if that is no key any more.
+    pub fn with_added(&self, added: &str) -> Result<Self, KeyError> {
+        Self::new(&format!("{}{added}", self.expose()))
     }
 
     /// `text` with every appearance of the key replaced: servers like to quote it in refusals.

@@ -7,7 +7,7 @@ mod publisher;
 mod receiver;
 mod wire;
 
-pub use publisher::{Publisher, PublisherEvent};
+pub use publisher::{Publisher, PublisherEvent, Stage};
 pub use receiver::{Receiver, ReceiverEvent, RefuseCode};
 
 use crate::amf0::Amf0Error;

@@ -22,7 +22,11 @@ pub fn have(programs: &[&str]) -> bool {
         let in_path = || {
             std::env::split_paths(&path).chain(["/usr/sbin".into(), "/sbin".into()]).any(|dir| dir.join(name).is_file())
         };
-        if name == "nginx-stream" { module("ngx_stream_module.so").is_some() } else { in_path() }
+        match name {
+            "nginx-stream" => module("ngx_stream_module.so").is_some(),
+            "node-media-server" => node_media_server().is_dir(),
+            _ => in_path(),
+        }
     };
     let missing: Vec<&&str> =
         programs.iter().filter(|p| !found(p) || (**p == "nginx" && rtmp_module().is_none())).collect();
@@ -33,6 +37,124 @@ pub fn have(programs: &[&str]) -> bool {
     assert!(std::env::var_os("CI").is_none(), "this test {what}");
     eprintln!("\n*** SKIPPED: this test {what} ***\n");
     false
+}
+
+/// A second RTMP server, which ./scripts/test installs from its registry.
+fn node_media_server() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/tools/node_modules/node-media-server")
+}
+
+/// A second RTMP server, written by others in another language.
+pub struct NodeMedia {
+    _dir: TempDir,
+    _process: Running,
+}
+
+impl NodeMedia {
+    pub fn at(hosts: &Hosts, server: usize) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let config = format!(
+            r#"{{ "bind": "{}", "rtmp": {{ "port": 1935 }}, "store": {{ "path": "{}" }} }}"#,
+            Hosts::ip(server),
+            dir.path().display()
+        );
+        fs::write(dir.path().join("config.json"), config).unwrap();
+        let script = "const [at, config] = process.argv.slice(1);\n\
+                      new (require(at))(require(config), config).run();";
+        let log = dir.path().join("log");
+        let child = hosts
+            .at(server)
+            .args(["node", "-e", script])
+            .arg(node_media_server().canonicalize().unwrap())
+            .arg(dir.path().join("config.json"))
+            .current_dir(dir.path())
+            .stdout(File::create(&log).unwrap())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        wait_for("the second RTMP server", Duration::from_secs(20), || {
+            fs::read_to_string(&log).ok().filter(|text| text.contains("Rtmp Server listening"))
+        });
+        Self { _dir: dir, _process: Running(child) }
+    }
+}
+
+/// `moth ingest`, at a server or here.
+pub struct Ingest {
+    _process: Running,
+}
+
+impl Ingest {
+    pub fn begin(mut command: Command, listen: &str, more: &[&str]) -> Self {
+        let child = command
+            .arg(env!("CARGO_BIN_EXE_moth"))
+            .args(["ingest", "--listen", listen])
+            .args(more)
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut process = Running(child);
+        let mut first = String::new();
+        let out = process.0.stdout.take().unwrap();
+        std::io::BufRead::read_line(&mut std::io::BufReader::new(out), &mut first).unwrap();
+        assert!(first.starts_with("taking broadcasts"), "{first}");
+        Self { _process: process }
+    }
+}
+
+/// A configuration with these servers (name and address), and a key.
+pub struct Desk {
+    pub dir: TempDir,
+}
+
+impl Desk {
+    pub fn new(servers: &[(&str, &str)]) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let list: Vec<String> = servers
+            .iter()
+            .map(|(name, address)| format!("{{ name = \"{name}\", address = \"{address}\", region = \"here\" }},\n"))
+            .collect();
+        let config = format!(
+            "setup = \"test\"\n[setups.test] # kept\nservice = \"nocturne\"\nbitrate = \"3 Mb/s\"\naudio = \"160k\"\n\
+             size = \"640x360\"\nrate = 30\n[services.nocturne]\nname = \"Nocturne\"\nunseen = \"?unseen=1\"\n\
+             servers = [\n{}]\n",
+            list.concat()
+        );
+        fs::write(dir.path().join("moth.toml"), config).unwrap();
+        fs::write(dir.path().join("key"), KEY).unwrap();
+        fs::set_permissions(dir.path().join("key"), fs::Permissions::from_mode(0o600)).unwrap();
+        Self { dir }
+    }
+
+    /// The moth with this configuration; `command` may be a command to enter a host with.
+    pub fn moth(&self, mut command: Command, words: &[&str]) -> std::process::Output {
+        let out = command
+            .arg(env!("CARGO_BIN_EXE_moth"))
+            .args(words)
+            .arg("--config")
+            .arg(self.dir.path().join("moth.toml"))
+            .env_remove("MOTH_STREAM_KEY")
+            .stdin(Stdio::null())
+            .output()
+            .unwrap();
+        for text in [&out.stdout, &out.stderr] {
+            assert!(!String::from_utf8_lossy(text).contains(KEY), "the key is in what it printed");
+        }
+        out
+    }
+
+    /// A measurement with the key, agreed to, as JSON.
+    pub fn measure(&self, command: Command, words: &[&str]) -> Value {
+        let key = self.dir.path().join("key").display().to_string();
+        let words = [words, &["--yes", "--json", "--key-file", &key]].concat();
+        let out = self.moth(command, &words);
+        let said = String::from_utf8_lossy(&out.stderr).into_owned();
+        serde_json::from_slice(&out.stdout).unwrap_or_else(|error| panic!("{error}: {said}"))
+    }
+
+    pub fn config(&self) -> String {
+        fs::read_to_string(self.dir.path().join("moth.toml")).unwrap()
+    }
 }
 
 fn module(name: &str) -> Option<PathBuf> {
@@ -77,42 +199,77 @@ impl Running {
     }
 }
 
-/// Two hosts joined by one cable, in network namespaces of their own: `home` and `server`.
+/// `home`, and servers each joined to it through `router`, in network namespaces of their own. What would queue in a
+/// bucket at home is held back by the sender's own kernel before it queues; in the router it queues as in a real one.
 pub struct Hosts {
     home: Running,
-    server: Running,
+    router: Running,
+    servers: Vec<Running>,
 }
 
-/// The server's address on that cable.
+/// The first server's address on its cable.
 pub const SERVER_IP: &str = "10.77.0.2";
 
 impl Hosts {
     pub fn new() -> Self {
+        Self::with(1)
+    }
+
+    pub fn with(servers: usize) -> Self {
         let home = Running(Command::new("unshare").args(["-r", "-n", "sleep", "600"]).spawn().unwrap());
-        let own = fs::read_link("/proc/self/ns/net").unwrap();
-        let apart = |pid: u32, from: &Path| {
-            wait_for("a namespace", Duration::from_secs(10), || {
+        let mut known = vec![fs::read_link("/proc/self/ns/net").unwrap()];
+        let mut apart = |pid: u32| {
+            let there = wait_for("a namespace", Duration::from_secs(10), || {
                 let there = fs::read_link(format!("/proc/{pid}/ns/net")).ok()?;
-                (there != from).then_some(there)
-            })
+                (!known.contains(&there)).then_some(there)
+            });
+            known.push(there);
         };
-        let home_ns = apart(home.0.id(), &own);
-        let mut command = Self::enter(home.0.id());
-        let server = Running(command.args(["unshare", "-n", "sleep", "600"]).spawn().unwrap());
-        wait_for("the second namespace", Duration::from_secs(10), || {
-            let there = fs::read_link(format!("/proc/{}/ns/net", server.0.id())).ok()?;
-            (there != own && there != home_ns).then_some(())
-        });
-        let hosts = Self { home, server };
-        let server_pid = hosts.server.0.id();
+        apart(home.0.id());
+        let beside = |home: &Running| {
+            let mut command = Self::enter(home.0.id());
+            Running(command.args(["unshare", "-n", "sleep", "600"]).spawn().unwrap())
+        };
+        let router = beside(&home);
+        apart(router.0.id());
+        let mut hosts = Self { home, router, servers: Vec::new() };
         hosts.run_home("ip link set lo up");
-        hosts.run_home(&format!("ip link add up0 mtu 1500 type veth peer name in0 mtu 1500 netns {server_pid}"));
-        hosts.run_home("ip addr add 10.77.0.1/24 dev up0");
-        hosts.run_home("ip link set up0 up");
-        hosts.run_server("ip link set lo up");
-        hosts.run_server(&format!("ip addr add {SERVER_IP}/24 dev in0"));
-        hosts.run_server("ip link set in0 up");
+        let forward = "echo 1 > /proc/sys/net/ipv4/ip_forward";
+        let status = Self::enter(hosts.router.0.id()).args(["sh", "-c", forward]).status().unwrap();
+        assert!(status.success(), "the router forwards");
+        for i in 0..servers {
+            let server = beside(&hosts.home);
+            let (pid, middle) = (server.0.id(), hosts.router.0.id());
+            apart(pid);
+            hosts.servers.push(server);
+            let route = |words: &str| Self::run(Self::enter(middle), words);
+            hosts.run_home(&format!("ip link add up{i} mtu 1500 type veth peer name a{i} mtu 1500 netns {middle}"));
+            hosts.run_home(&format!("ip addr add 10.78.{i}.1/24 dev up{i}"));
+            hosts.run_home(&format!("ip link set up{i} up"));
+            route(&format!("ip addr add 10.78.{i}.2/24 dev a{i}"));
+            route(&format!("ip link set a{i} up"));
+            hosts.run_home(&format!("ip route add 10.77.{i}.0/24 via 10.78.{i}.2"));
+            route(&format!("ip link add b{i} mtu 1500 type veth peer name in0 mtu 1500 netns {pid}"));
+            route(&format!("ip addr add 10.77.{i}.1/24 dev b{i}"));
+            route(&format!("ip link set b{i} up"));
+            let run = |words: &str| Self::run(hosts.at(i), words);
+            run("ip link set lo up");
+            run(&format!("ip addr add {}/24 dev in0", Self::ip(i)));
+            run("ip link set in0 up");
+            run(&format!("ip route add default via 10.77.{i}.1"));
+        }
         hosts
+    }
+
+    /// A server's address on its cable.
+    pub fn ip(server: usize) -> String {
+        format!("10.77.{server}.2")
+    }
+
+    /// Narrows the way to a server to a token bucket, with a buffer so deep.
+    pub fn narrow(&self, server: usize, kbps: u32, buffer_ms: u32) {
+        let words = format!("tc qdisc replace dev b{server} root tbf rate {kbps}kbit burst 5kb latency {buffer_ms}ms");
+        Self::run(Self::enter(self.router.0.id()), &words);
     }
 
     fn enter(pid: u32) -> Command {
@@ -126,9 +283,14 @@ impl Hosts {
         Self::enter(self.home.0.id())
     }
 
-    /// A command to run at the server; add its words.
+    /// A command to run at the first server; add its words.
     pub fn at_server(&self) -> Command {
-        Self::enter(self.server.0.id())
+        self.at(0)
+    }
+
+    /// A command to run at a server; add its words.
+    pub fn at(&self, server: usize) -> Command {
+        Self::enter(self.servers[server].0.id())
     }
 
     fn run(mut command: Command, words: &str) {
@@ -138,10 +300,6 @@ impl Hosts {
 
     pub fn run_home(&self, words: &str) {
         Self::run(self.at_home(), words);
-    }
-
-    pub fn run_server(&self, words: &str) {
-        Self::run(self.at_server(), words);
     }
 }
 
@@ -159,7 +317,29 @@ impl Nginx {
 
     /// At the server's end of the cable.
     pub fn at(hosts: &Hosts) -> Self {
-        Self::prepare(SERVER_IP, 1935).begin(Some(hosts))
+        Self::prepare(SERVER_IP, 1935).begin(Some(hosts.at_server()))
+    }
+
+    /// At any server's end.
+    pub fn at_one_of(hosts: &Hosts, server: usize) -> Self {
+        Self::prepare(&Hosts::ip(server), 1935).begin(Some(hosts.at(server)))
+    }
+
+    /// Takes broadcasts under one key only, asking a web server of its own.
+    pub fn taking_only(key: &str) -> Self {
+        let nginx = Self::prepare("127.0.0.1", free_port());
+        let (path, web) = (nginx.dir.path().join("nginx.conf"), free_port());
+        let config = fs::read_to_string(&path).unwrap();
+        let asks = format!("notify_method get; on_publish http://127.0.0.1:{web}/; live on;");
+        let config = config.replace("live on;", &asks)
+            + &format!(
+                "http {{ access_log off; client_body_temp_path {at}; proxy_temp_path {at}; fastcgi_temp_path {at};\n\
+                 uwsgi_temp_path {at}; scgi_temp_path {at}; server {{ listen 127.0.0.1:{web}; location / {{\n\
+                 if ($arg_name != \"{key}\") {{ return 403; }} return 204; }} }} }}\n",
+                at = nginx.dir.path().display()
+            );
+        fs::write(&path, config).unwrap();
+        nginx.begin(None)
     }
 
     fn prepare(ip: &str, port: u16) -> Self {
@@ -176,13 +356,13 @@ impl Nginx {
         Self { dir, port, process: None }
     }
 
-    fn begin(mut self, hosts: Option<&Hosts>) -> Self {
-        self.start(hosts);
+    fn begin(mut self, at: Option<Command>) -> Self {
+        self.start(at);
         self
     }
 
-    pub fn start(&mut self, hosts: Option<&Hosts>) {
-        let mut command = hosts.map_or_else(|| Command::new("env"), Hosts::at_server);
+    pub fn start(&mut self, at: Option<Command>) {
+        let mut command = at.unwrap_or_else(|| Command::new("env"));
         let log = File::create(self.dir.path().join("startup.log")).unwrap();
         let child = command
             .arg("nginx")

@@ -16,6 +16,19 @@ pub enum PublisherEvent {
     Ready,
 }
 
+/// How far a connection has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stage {
+    /// The server has not spoken RTMP yet.
+    Handshake,
+    /// It was asked for its application.
+    Application,
+    /// It was asked to take the broadcast.
+    Broadcast,
+    /// It takes it, or took it.
+    Taken,
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum State {
     Opening,
@@ -64,6 +77,17 @@ impl Publisher {
     #[must_use]
     pub fn is_ready(&self) -> bool {
         matches!(self.state, State::Publishing(_))
+    }
+
+    /// How far the connection has come: what a server that hangs up says by it depends on what it was asked last.
+    #[must_use]
+    pub fn stage(&self) -> Stage {
+        match self.state {
+            State::Opening => Stage::Handshake,
+            State::Connecting => Stage::Application,
+            State::CreatingStream | State::Asking(_) => Stage::Broadcast,
+            State::Publishing(_) | State::Over => Stage::Taken,
+        }
     }
 
     /// What happened next; `None` when more bytes are needed.

@@ -1,0 +1,57 @@
+//! Publishing under somebody's key happens only if they agree.
+
+use std::io::{self, BufRead, IsTerminal, Write};
+use std::time::Duration;
+
+use moth_core::rate::{Bitrate, grouped};
+use moth_plan::service::Service;
+
+use crate::Outcome;
+use crate::cli::MeasureOptions;
+use crate::failure::Failure;
+
+/// What would be published.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Dose {
+    /// How many servers are published to.
+    pub servers: usize,
+    /// How long in all.
+    pub length: Duration,
+    /// At most at this rate.
+    pub up_to: Bitrate,
+}
+
+impl Dose {
+    /// In a sentence.
+    pub(crate) fn words(self, service: &Service) -> String {
+        let servers = if self.servers == 1 { "one server".into() } else { format!("{} servers", self.servers) };
+        let megabytes = (self.up_to.bps() as f64 * self.length.as_secs_f64() / 8e6).ceil() as u64;
+        let hidden = if service.unseen.is_some() { "as a run nobody sees" } else { "and viewers may see it" };
+        format!(
+            "This publishes filler to {servers} of {} under your key, {hidden}: for {} s and at most {} MB",
+            service.name,
+            self.length.as_secs(),
+            grouped(megabytes)
+        )
+    }
+}
+
+/// Asks for consent where it was not given on the command line.
+pub(crate) fn ask(options: &MeasureOptions, service: &Service, dose: Dose) -> Outcome {
+    if service.unseen.is_none() && !options.on_air {
+        return Err(Failure::Seen { service: service.name.clone() });
+    }
+    if options.yes {
+        return Ok(());
+    }
+    let words = dose.words(service);
+    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+        return Err(Failure::NoConsent(words));
+    }
+    let failed = || Failure::system("the terminal could not be used");
+    write!(io::stderr(), "{words}. Agree? [y/N] ").map_err(failed())?;
+    io::stderr().flush().map_err(failed())?;
+    let mut answer = String::new();
+    io::stdin().lock().read_line(&mut answer).map_err(failed())?;
+    if answer.trim().eq_ignore_ascii_case("y") { Ok(()) } else { Err(Failure::NoConsent(words)) }
+}

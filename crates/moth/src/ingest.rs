@@ -1,0 +1,160 @@
+//! `moth ingest`: takes broadcasts and throws them away, for `moth uplink` and `moth routes` to measure against.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::sync::Arc;
+use std::time::Duration;
+
+use moth_core::rate::Bitrate;
+use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode};
+use moth_rtmp::{Address, StreamKey};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::time::{Instant, sleep_until, timeout};
+
+use crate::cli::IngestOptions;
+use crate::failure::Failure;
+use crate::signals::stop_requested;
+use crate::{Outcome, key_source, out};
+
+/// A peer gets this long to say that it publishes, and one that is silent for so long is gone.
+const SILENCE: Duration = Duration::from_secs(30);
+/// A slow reader reads so often.
+const TURN: Duration = Duration::from_millis(50);
+/// At most so many broadcasts at once: more is no measurement any more.
+const MOST: usize = 64;
+
+struct Rules {
+    app: String,
+    key: Option<StreamKey>,
+    reads: Option<Bitrate>,
+}
+
+/// Serves until it is asked to stop.
+///
+/// # Errors
+/// [`Failure`] if the port cannot be opened.
+pub fn run(options: &IngestOptions) -> Outcome {
+    let listen: Address = options.listen.parse().map_err(|error| Failure::Address { option: "--listen", error })?;
+    if listen.is_secure() {
+        return Err(Failure::SecureListen);
+    }
+    let key = options.key_file.as_deref().map(|file| key_source::find(Some(file), None)).transpose()?;
+    let rules = Arc::new(Rules { app: listen.app().to_owned(), key, reads: options.reads });
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
+    runtime.block_on(async {
+        let socket = TcpListener::bind((listen.host(), listen.port())).await;
+        let socket = socket.map_err(|error| Failure::Listen { address: listen.authority(), error })?;
+        let end = async {
+            match options.run_for {
+                Some(seconds) => tokio::time::sleep(Duration::from_secs(seconds)).await,
+                None => std::future::pending().await,
+            }
+        };
+        let slow = options
+            .reads
+            .map_or_else(String::new, |rate| format!(", reading no faster than {rate}: a stand-in for a tired server"));
+        out::text(&format!("taking broadcasts at {listen}{slow}; what comes is thrown away\n"))?;
+        tokio::select! {
+            outcome = serve_all(socket, rules) => outcome,
+            stopped = stop_requested() => stopped.map_err(Failure::system("signals cannot be listened for")),
+            () = end => Ok(()),
+        }
+    })
+}
+
+async fn serve_all(socket: TcpListener, rules: Arc<Rules>) -> Outcome {
+    let places = Arc::new(tokio::sync::Semaphore::new(MOST));
+    let mut refused: BTreeMap<std::net::IpAddr, u32> = BTreeMap::new();
+    loop {
+        let (stream, peer) = match socket.accept().await {
+            Ok(accepted) => accepted,
+            Err(error) => {
+                tracing::warn!(%error, "a connection could not be accepted");
+                tokio::time::sleep(Duration::from_millis(200)).await;
+                continue;
+            }
+        };
+        let Ok(place) = places.clone().try_acquire_owned() else {
+            *refused.entry(peer.ip()).or_default() += 1;
+            continue;
+        };
+        let rules = rules.clone();
+        tokio::spawn(async move {
+            let began = Instant::now();
+            let mut taken = Taken::default();
+            let ended = serve(stream, &rules, &mut taken).await;
+            drop(place);
+            // A round trip's connection says nothing; there is nothing to tell of it.
+            if taken.bytes > 0 {
+                let rate = Bitrate::of(taken.bytes as f64, began.elapsed());
+                let how = ended.err().map_or_else(String::new, |why| format!("; {why}"));
+                let _ = out::text(&format!(
+                    "{peer}: {} for {:.0} s, {rate} on average{how}\n",
+                    if taken.is_broadcast { "a broadcast" } else { "no broadcast" },
+                    began.elapsed().as_secs_f64()
+                ));
+            }
+        });
+    }
+}
+
+#[derive(Default)]
+struct Taken {
+    bytes: u64,
+    is_broadcast: bool,
+}
+
+async fn serve(mut stream: TcpStream, rules: &Rules, taken: &mut Taken) -> io::Result<()> {
+    stream.set_nodelay(true)?;
+    let mut session = Receiver::default();
+    let mut turn = Instant::now();
+    let turn_bytes = rules.reads.map(|rate| ((rate.bps() as f64 / 8.0 * TURN.as_secs_f64()) as usize).max(64));
+    let mut slow = vec![0; turn_bytes.unwrap_or(0)];
+    loop {
+        while let Some(event) = session.poll().map_err(io::Error::other)? {
+            match event {
+                ReceiverEvent::PublishRequested { app, key } => {
+                    let known = rules.key.as_ref().is_none_or(|ours| {
+                        key.as_ref()
+                            .is_some_and(|key| key.expose().split('?').next() == ours.expose().split('?').next())
+                    });
+                    if app != rules.app {
+                        session.refuse(RefuseCode::Rejected, "there is no such application here");
+                    } else if !known {
+                        session.refuse(RefuseCode::BadName, "this key is not known here");
+                    } else {
+                        session.accept();
+                        taken.is_broadcast = true;
+                    }
+                }
+                ReceiverEvent::Media(_) => {}
+                ReceiverEvent::Ended => return Ok(()),
+            }
+        }
+        let output = session.take_output();
+        if !output.is_empty() {
+            stream.write_all(&output).await?;
+        }
+        let count = if slow.is_empty() || !taken.is_broadcast {
+            let read = timeout(SILENCE, stream.read_buf(session.room())).await;
+            let count = read.map_err(|_| io::Error::other("it fell silent"))??;
+            session.received(count);
+            count
+        } else {
+            turn += TURN;
+            // What it did not read it may not save up: it is slow, not resting.
+            turn = turn.max(Instant::now());
+            sleep_until(turn).await;
+            let count =
+                timeout(SILENCE, stream.read(&mut slow)).await.map_err(|_| io::Error::other("it fell silent"))??;
+            session.feed(&slow[..count]);
+            count
+        };
+        if count == 0 {
+            return Ok(());
+        }
+        taken.bytes += count as u64;
+    }
+}

@@ -1,0 +1,262 @@
+//! What is done before going live, through the built moth, against real servers behind real token buckets.
+#![cfg(target_os = "linux")]
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod common;
+
+use std::io::Write;
+use std::net::TcpListener;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use common::*;
+use serde_json::Value;
+
+fn here() -> Command {
+    Command::new("env")
+}
+
+fn place<'a>(report: &'a Value, server: &str) -> &'a Value {
+    let places = report["ranking"].as_array().unwrap();
+    places.iter().find(|place| place["server"] == server).unwrap_or_else(|| panic!("{server} in {report}"))
+}
+
+fn order(report: &Value) -> Vec<&str> {
+    report["ranking"].as_array().unwrap().iter().map(|place| place["server"].as_str().unwrap()).collect()
+}
+
+/// Whether a rate in bits per second is within a share of what a bucket lets through.
+fn within(bps: &Value, kbps: f64, share: f64) -> bool {
+    bps.as_f64().is_some_and(|bps| (bps / 1000.0 / kbps - 1.0).abs() <= share)
+}
+
+#[test]
+fn real_servers_are_ranked_in_the_order_of_their_buckets() {
+    if !have(&["nginx", "node", "node-media-server", "unshare", "nsenter", "ip", "tc"]) {
+        return;
+    }
+    let hosts = Hosts::with(5);
+    let buckets = [2200_u32, 5600, 3900, 7600];
+    for (i, kbps) in buckets.iter().enumerate() {
+        hosts.narrow(i, *kbps, 200);
+    }
+    let _nginx = [Nginx::at_one_of(&hosts, 0), Nginx::at_one_of(&hosts, 1)];
+    let _node = [NodeMedia::at(&hosts, 2), NodeMedia::at(&hosts, 3)];
+    let _slow = Ingest::begin(hosts.at(4), &format!("rtmp://{}:1935/live", Hosts::ip(4)), &["--reads", "1500k"]);
+    let names = ["Aldmoor", "Brackwater", "Cindervale", "Dunmere", "Elmsreach"];
+    let addresses: Vec<String> = (0..5).map(|i| format!("rtmp://{}:1935/live", Hosts::ip(i))).collect();
+    let servers: Vec<(&str, &str)> = names.iter().copied().zip(addresses.iter().map(String::as_str)).collect();
+    let desk = Desk::new(&servers);
+    let report = desk.measure(hosts.at_home(), &["routes", "--up-to", "12M", "--pick", "--line", "the test's"]);
+    assert_eq!(order(&report), ["Dunmere", "Brackwater", "Cindervale", "Aldmoor", "Elmsreach"], "{report}");
+    for (name, kbps) in names.iter().zip(buckets) {
+        let carried = &place(&report, name)["result"]["above"];
+        assert!(within(&carried["sustained_bps"], f64::from(kbps), 0.1), "{name} behind {kbps} kb/s: {carried}");
+        assert!(
+            carried["rtt_ms"].as_f64().unwrap() > 5.0,
+            "the bucket fills, how far is the kernel's choice: {carried}"
+        );
+    }
+    let grades: Vec<&str> = names.iter().map(|name| place(&report, name)["grade"].as_str().unwrap()).collect();
+    assert_eq!(grades, ["short", "holds", "tight", "holds", "short"]);
+    let slow = place(&report, "Elmsreach");
+    assert!(slow["sentence"].as_str().unwrap().contains("the server reads slowly"), "{slow}");
+    assert!(slow["result"]["above"]["receiver_limited"].as_f64().unwrap() > 0.8, "{slow}");
+    assert_eq!(report["finding"], "servers");
+    assert_eq!(report["around"]["interface"]["name"], "up0", "the way to the first server: {report}");
+    assert_eq!(report["around"]["interface"]["qdisc"], "noqueue");
+    assert!(desk.config().contains("server = \"Dunmere\"") && desk.config().contains("# kept"), "{}", desk.config());
+
+    // The same again over a line that got worse: compared with before.
+    hosts.narrow(3, 4500, 200);
+    let report =
+        desk.measure(hosts.at_home(), &["routes", "--server", "Dunmere", "--up-to", "12M", "--line", "the test's"]);
+    let dunmere = place(&report, "Dunmere");
+    assert!(within(&dunmere["before"]["sustained_bps"], 7600.0, 0.1), "{dunmere}");
+    assert!(within(&dunmere["result"]["above"]["sustained_bps"], 4500.0, 0.1), "{dunmere}");
+    let history = desk.moth(here(), &["routes", "--history"]);
+    let history = String::from_utf8_lossy(&history.stdout).into_owned();
+    assert!(history.contains("2 tests kept") && history.matches("Dunmere").count() == 2, "{history}");
+}
+
+#[test]
+fn what_is_published_for_a_test_is_a_broadcast_that_decodes() {
+    if !have(&["nginx", "ffmpeg", "ffprobe"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let desk = Desk::new(&[("Aldmoor", &nginx.address())]);
+    let report = desk.measure(here(), &["routes"]);
+    let result = &place(&report, "Aldmoor")["result"];
+    assert!(result["connect_ms"].as_f64().unwrap() < 100.0 && result["handshake_ms"].as_f64().unwrap() < 500.0);
+    assert!(within(&result["planned"]["sustained_bps"], 3160.0, 0.03), "{result}");
+    assert!(within(&result["above"]["sustained_bps"], 6320.0, 0.03), "{result}");
+    assert_eq!(place(&report, "Aldmoor")["at_least"], true, "it carried all that was offered");
+    let recordings = nginx.recordings();
+    assert_eq!(recordings.len(), 1);
+    assert!(recordings[0].to_str().unwrap().contains(KEY), "under the key, which names the recording");
+    assert_eq!(decode(&recordings[0]), "", "any decoder reads it");
+    let (video, audio) = (frames(&recordings[0], "v"), frames(&recordings[0], "a"));
+    assert!((298..=301).contains(&video) && (466..=471).contains(&audio), "10 s at 30 frames/s: {video}, {audio}");
+    assert!(first_flags(&recordings[0]).starts_with('K'));
+}
+
+/// A port on which everything is accepted and nothing said.
+fn silent() -> (TcpListener, String) {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("rtmp://127.0.0.1:{}/live", listener.local_addr().unwrap().port());
+    (listener, address)
+}
+
+/// A port that speaks something else.
+fn web_server() -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("rtmp://127.0.0.1:{}/live", listener.local_addr().unwrap().port());
+    std::thread::spawn(move || {
+        for stream in listener.incoming() {
+            let _ = stream.unwrap().write_all(b"HTTP/1.1 400 Bad Request\r\nConnection: close\r\n\r\n");
+        }
+    });
+    address
+}
+
+#[test]
+fn each_failure_is_one_clear_line_and_the_others_are_still_tested() {
+    if !have(&["nginx", "ffmpeg"]) {
+        return;
+    }
+    let (good, strict) = (Nginx::new(), Nginx::taking_only("some-other-key"));
+    let busy = Nginx::new();
+    let other = publish(here(), &format!("{}/{KEY}", busy.address()), 60, 300);
+    wait_for("the other broadcast", Duration::from_secs(10), || (!busy.recordings().is_empty()).then_some(()));
+    let (_listener, silent) = silent();
+    let wrong_app = good.address().replace("/live", "/nowhere");
+    let no_tls = good.address().replace("rtmp://", "rtmps://");
+    let closed = format!("rtmp://127.0.0.1:{}/live", free_port());
+    let web = web_server();
+    let (strict_address, busy_address, good_address) = (strict.address(), busy.address(), good.address());
+    let cases = [
+        ("wrong-key", strict_address.as_str(), "refused", "the key is wrong or in use"),
+        ("key-in-use", &busy_address, "refused", "NetStream.Publish.BadName"),
+        ("wrong-app", &wrong_app, "", ""),
+        (
+            "no-name",
+            "rtmp://no-such-host.invalid/live",
+            "name-not-found",
+            "the name `no-such-host.invalid` was not found",
+        ),
+        ("closed", &closed, "port-closed", "nothing listens there"),
+        ("silent", &silent, "silent", "does not take a broadcast within 8 s"),
+        ("no-tls", &no_tls, "tls", "begins with rtmp://"),
+        ("web", &web, "not-rtmp", ""),
+    ];
+    let mut servers: Vec<(&str, &str)> = cases.iter().map(|(name, address, ..)| (*name, *address)).collect();
+    servers.push(("good", &good_address));
+    let desk = Desk::new(&servers);
+    let began = Instant::now();
+    // Without what a service adds for an unseen run: the key must be the very one that is in use.
+    let plain = desk.config().replace("unseen = \"?unseen=1\"\n", "");
+    std::fs::write(desk.dir.path().join("moth.toml"), plain).unwrap();
+    let report = desk.measure(here(), &["routes", "--on-air"]);
+    assert!(began.elapsed() < Duration::from_secs(45), "{:?}", began.elapsed());
+    for (name, _, kind, why) in cases {
+        let place = place(&report, name);
+        assert_eq!(place["grade"], "failed", "{name}: {place}");
+        let failure = &place["result"]["failure"];
+        if !kind.is_empty() {
+            assert_eq!(failure["kind"], kind, "{name}: {failure}");
+        }
+        let said = failure["why"].as_str().unwrap();
+        assert!(said.contains(why) && !said.contains('\n') && said.len() > 15, "{name}: {said}");
+    }
+    assert_eq!(order(&report)[0], "good");
+    assert_eq!(place(&report, "good")["grade"], "holds", "{report}");
+    drop(Running(other));
+}
+
+#[test]
+fn the_line_is_measured_and_a_deep_buffer_told_from_a_shallow_one() {
+    if !have(&["unshare", "nsenter", "ip", "tc"]) {
+        return;
+    }
+    let hosts = Hosts::new();
+    let address = format!("rtmp://{SERVER_IP}:19351/moth");
+    let _ingest = Ingest::begin(hosts.at_server(), &address, &[]);
+    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let mut bloat = Vec::new();
+    for (kbps, buffer_ms, word) in [(6000, 30, "shallow"), (4000, 600, "deep")] {
+        hosts.narrow(0, kbps, buffer_ms);
+        let report = desk.measure(hosts.at_home(), &["uplink", "--to", &address, "--line", "the test's"]);
+        let reading = &report["reading"];
+        assert!(within(&reading["sustained_bps"], f64::from(kbps), 0.1), "{kbps}: {reading}");
+        assert_eq!(reading["buffer"], word, "{reading}");
+        assert!(reading["idle_rtt_ms"].as_f64().unwrap() < 20.0, "{reading}");
+        assert_eq!(report["around"]["interface"]["name"], "up0", "{report}");
+        assert_eq!(report["line"], "the test's");
+        assert!(report["runs"][0]["carried"]["per_second_bps"].as_array().unwrap().len() >= 8);
+        bloat.push((reading["bufferbloat_ms"].as_f64().unwrap(), reading["rpm"].as_u64().unwrap()));
+    }
+    assert!(bloat[0].0 < 50.0 && bloat[1].0 > 300.0 && bloat[0].1 > 4 * bloat[1].1, "{bloat:?}");
+
+    // A plan rests on the newest of it.
+    let plan = desk.moth(here(), &["plan", "--json"]);
+    let plan: Value = serde_json::from_slice(&plan.stdout).unwrap();
+    assert!(plan["basis"]["from"].as_str().unwrap().contains("the test's"), "{plan}");
+    let expected = 4000.0 * 0.95 * 0.75 - 160.0;
+    assert!(within(&plan["video_bps"], expected, 0.1), "{plan}");
+}
+
+#[test]
+fn another_upload_on_the_line_is_named_with_its_program() {
+    if !have(&["ffmpeg", "nginx", "unshare", "nsenter", "ip", "tc"]) {
+        return;
+    }
+    let hosts = Hosts::with(2);
+    let nginx = Nginx::at_one_of(&hosts, 1);
+    let address = format!("rtmp://{SERVER_IP}:19351/moth");
+    let _ingest = Ingest::begin(hosts.at_server(), &address, &[]);
+    let other = publish(hosts.at_home(), &format!("rtmp://{}:1935/live/x", Hosts::ip(1)), 60, 2500);
+    wait_for("the other upload", Duration::from_secs(10), || (!nginx.recordings().is_empty()).then_some(()));
+    hosts.narrow(0, 6000, 100);
+    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let report = desk.measure(hosts.at_home(), &["uplink", "--to", &address]);
+    drop(Running(other));
+    let upload = &report["around"]["uploads"][0];
+    assert_eq!(upload["program"], "ffmpeg", "{report}");
+    assert!(within(&upload["rate_bps"], 2630.0, 0.25), "{upload}");
+    let held = report["reading"]["held_back"][0].as_str().unwrap();
+    assert!(held.contains("ffmpeg was already uploading"), "{held}");
+}
+
+#[test]
+fn what_was_tested_until_ctrl_c_is_told_and_kept() {
+    if !have(&["nginx"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let (one, two) = (nginx.address(), nginx.address().replace("127.0.0.1", "localhost"));
+    let desk = Desk::new(&[("Aldmoor", &one), ("Brackwater", &two)]);
+    let child = here()
+        .arg(env!("CARGO_BIN_EXE_moth"))
+        .args(["routes", "--yes", "--json", "--key-file"])
+        .arg(desk.dir.path().join("key"))
+        .arg("--config")
+        .arg(desk.dir.path().join("moth.toml"))
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    let running = Running(child);
+    wait_for("the second server's turn", Duration::from_secs(30), || (nginx.recordings().len() == 2).then_some(()));
+    std::thread::sleep(Duration::from_secs(2));
+    running.signal("INT");
+    let mut running = running;
+    let mut text = String::new();
+    std::io::Read::read_to_string(&mut running.0.stdout.take().unwrap(), &mut text).unwrap();
+    assert_eq!(running.0.wait().unwrap().code(), Some(0));
+    let report: Value = serde_json::from_str(&text).unwrap();
+    assert_eq!(report["cancelled"], true);
+    assert_eq!(place(&report, "Aldmoor")["grade"], "holds");
+    assert_eq!(place(&report, "Brackwater")["result"]["cancelled"], true);
+    assert!(desk.dir.path().join("moth.data/results.jsonl").exists());
+}
