@@ -30,6 +30,7 @@ pub mod routes_test;
 pub mod setup;
 mod signals;
 pub mod terminal;
+pub mod tester;
 pub mod uplink;
 
 use std::ffi::OsString;

@@ -12,15 +12,17 @@ use moth_relay::listener::Listener;
 use moth_relay::tcp::TcpDialer;
 use moth_relay::{Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
 use moth_rtmp::{Address, StreamKey};
-use moth_stage::{BroadcasterControl, Evening, Theatre, shipped};
+use moth_stage::{Afternoon, BroadcasterControl, Evening, Theatre, shipped};
 use tokio::sync::mpsc;
 use tokio::task::JoinSet;
 use tokio::time::{MissedTickBehavior, interval};
 
 use crate::cli::{DemoOptions, KitOptions, ShowOptions, WatchOptions};
 use crate::failure::Failure;
-use crate::kit::Kit;
-use crate::{Outcome, headless, key_source, logging, terminal};
+use crate::kit::{self, Kit};
+use crate::terminal::Before;
+use crate::tester::Field;
+use crate::{Outcome, headless, key_source, logging, routes, terminal};
 
 /// A broadcast that is being watched. Everything behind it ends when it is dropped.
 pub struct Production {
@@ -88,7 +90,11 @@ pub struct LivePlan {
     listen: Address,
     servers: Vec<Server>,
     key: StreamKey,
+    /// The key for runs nobody sees, where the service has such a thing.
+    test_key: StreamKey,
     limits: Limits,
+    /// The setup it is made from; `None` if the servers were named with --to.
+    kit: Option<Kit>,
 }
 
 /// What a screen says above everything else.
@@ -107,6 +113,31 @@ impl Plan {
             Self::Demo(evening, _) => evening.servers(),
             Self::Live(live) => live.servers.iter().map(|s| s.name.clone()).collect(),
         }
+    }
+
+    /// What is done before going live.
+    ///
+    /// # Errors
+    /// If the demo's folder cannot be made.
+    pub fn before(&mut self) -> Result<Option<Before>, Failure> {
+        Ok(match self {
+            Self::Demo(..) => {
+                let (kit, folder) = kit::of_the_demo()?;
+                Some(Before::new(kit, Some(folder)))
+            }
+            Self::Live(live) => live.kit.take().map(|kit| Before::new(kit, None)),
+        })
+    }
+
+    /// Where tests go. Call on a tokio runtime.
+    ///
+    /// # Errors
+    /// If the demo's line cannot be made.
+    pub fn field(&self) -> Result<Field, Failure> {
+        Ok(match self {
+            Self::Demo(_, seed) => Field::StandIn(Box::new(Afternoon::shipped(*seed)?)),
+            Self::Live(live) => Field::Real(live.test_key.clone()),
+        })
     }
 
     /// A core for it.
@@ -215,8 +246,10 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Outcome {
             return Err(Failure::Circle);
         }
         let key = kit.key(options.key_file.as_deref())?;
+        let test_key = routes::unseen(&kit, key.clone())?;
         let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
-        return show(Plan::Live(LivePlan { listen, servers, key, limits }), &options.show);
+        let plan = LivePlan { listen, servers, key, test_key, limits, kit: Some(kit) };
+        return show(Plan::Live(plan), &options.show);
     }
     for text in &options.to {
         let address = parse("--to", text)?;
@@ -232,7 +265,8 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Outcome {
     }
     let key = key_source::find(options.key_file.as_deref(), std::env::var_os(key_source::VARIABLE))?;
     let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
-    show(Plan::Live(LivePlan { listen, servers, key, limits }), &options.show)
+    let test_key = key.clone();
+    show(Plan::Live(LivePlan { listen, servers, key, test_key, limits, kit: None }), &options.show)
 }
 
 /// Whether a host name plainly is this machine.

@@ -1,13 +1,18 @@
 //! The full screen: draws when something changed, takes keys, and leaves the terminal as it was found.
 
 pub mod app;
+mod before;
 mod dialog;
+mod fitness;
 mod format;
 mod help;
 mod journey;
 mod lanes;
 pub mod palette;
+mod planning;
+mod routes;
 mod screen;
+pub mod tabs;
 mod verdict;
 mod watch;
 
@@ -18,6 +23,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use crossterm::event;
+use jiff::Timestamp;
 use moth_core::Snapshot;
 use moth_core::proposal::Action;
 use tokio::sync::{mpsc, watch as channel};
@@ -26,7 +32,9 @@ use crate::Outcome;
 use crate::conductor::{Desk, conduct};
 use crate::failure::Failure;
 use crate::production::Plan;
+use crate::tester::{self, TestNews, TestOrder};
 use app::{App, Wish};
+pub use before::Before;
 use palette::Palette;
 use screen::Screen;
 
@@ -36,10 +44,13 @@ const DRAW_EACH: Duration = Duration::from_millis(67);
 const LOOK_EACH: Duration = Duration::from_millis(200);
 
 /// Runs the full screen until it is quit or the time is over.
-pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
+pub(crate) fn run(mut plan: Plan, run_for: Option<Duration>) -> Outcome {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::NoTerminal);
     }
+    let before = plan.before()?;
+    let (order_test, test_orders) = mpsc::unbounded_channel();
+    let (tell, test_news) = mpsc::unbounded_channel();
     let (banner, is_demo) = (plan.banner(), matches!(plan, Plan::Demo(..)));
     let (show, snapshots) = channel::channel(None);
     let (order, actions) = mpsc::unbounded_channel();
@@ -51,7 +62,8 @@ pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
     let broadcast = std::thread::Builder::new()
         .name("broadcast".into())
         .spawn(move || {
-            let outcome = broadcast(plan, run_for, &began, show, Desk { actions, stop: stopping });
+            let tests = Tests { orders: test_orders, news: tell };
+            let outcome = broadcast(plan, run_for, &began, show, Desk { actions, stop: stopping }, tests);
             leave_without_the_screen(&left);
             outcome
         })
@@ -61,8 +73,8 @@ pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
         Ok(Err(failure)) => return Err(failure),
         Err(_) => return Err(Failure::Fault),
     }
-    let app = App::new(banner, is_demo, Palette::from_environment());
-    let outcome = operate(app, snapshots, &order);
+    let app = App::new(banner, is_demo, Palette::from_environment()).with(before);
+    let outcome = operate(app, snapshots, test_news, &order, &order_test);
     screen_left.store(true, Ordering::Release);
     // If the broadcast already ended by itself, nobody listens to this.
     let _ = stop.send(true);
@@ -86,6 +98,12 @@ fn leave_without_the_screen(left: &AtomicBool) {
     std::process::exit(0);
 }
 
+/// The two ways to have something found out.
+struct Tests {
+    orders: mpsc::UnboundedReceiver<TestOrder>,
+    news: mpsc::UnboundedSender<TestNews>,
+}
+
 /// The relay's thread.
 fn broadcast(
     plan: Plan,
@@ -93,6 +111,7 @@ fn broadcast(
     began: &std::sync::mpsc::Sender<Outcome>,
     show: channel::Sender<Option<Arc<Snapshot>>>,
     desk: Desk,
+    tests: Tests,
 ) -> Outcome {
     let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
         Ok(runtime) => runtime,
@@ -103,6 +122,13 @@ fn broadcast(
     };
     runtime.block_on(async {
         let core = plan.core();
+        match plan.field() {
+            Ok(field) => drop(tokio::spawn(tester::serve(field, tests.orders, tests.news))),
+            Err(failure) => {
+                let _ = began.send(Err(failure));
+                return Ok(());
+            }
+        }
         let production = match plan.begin().await {
             Ok(production) => production,
             Err(failure) => {
@@ -124,7 +150,9 @@ fn broadcast(
 fn operate(
     mut app: App,
     mut snapshots: channel::Receiver<Option<Arc<Snapshot>>>,
+    mut test_news: mpsc::UnboundedReceiver<TestNews>,
     order: &mpsc::UnboundedSender<Action>,
+    order_test: &mpsc::UnboundedSender<TestOrder>,
 ) -> Outcome {
     let failed = || Failure::system("the terminal could not be used");
     let mut screen = Screen::enter().map_err(failed())?;
@@ -139,9 +167,13 @@ fn operate(
             Ok(false) => {}
             Err(_) => return Ok(()),
         }
+        while let Ok(news) = test_news.try_recv() {
+            app.learn(news, Timestamp::now());
+            changed = true;
+        }
         let wait = drawn_at.map_or(Duration::ZERO, |at| DRAW_EACH.saturating_sub(at.elapsed()));
         if changed && wait.is_zero() {
-            screen.draw(|frame| watch::draw(frame, &app)).map_err(failed())?;
+            screen.draw(|frame| tabs::draw(frame, &app)).map_err(failed())?;
             drawn_at = Some(Instant::now());
             changed = false;
         }
@@ -155,6 +187,9 @@ fn operate(
                 Some(Wish::Act(action)) => {
                     // Nobody listens only once the broadcast is over, and then the loop ends above.
                     let _ = order.send(action);
+                }
+                Some(Wish::Test(test)) => {
+                    let _ = order_test.send(test);
                 }
                 None => {}
             }

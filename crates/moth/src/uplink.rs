@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use moth_core::rate::{Bitrate, grouped};
 use moth_plan::line::{LineReading, LineRun, read};
 use moth_plan::surroundings::Surroundings;
+use moth_plan::text::link_rate;
 use moth_relay::Server;
 use moth_relay::measure::{LinePhase, LineProgress, Target, run_line};
 use moth_relay::tcp::TcpDialer;
@@ -24,7 +25,7 @@ use crate::{Outcome, out, signals};
 
 /// Offered to a line of which nothing is known: more than most uploads, and little enough that a minute of it is no
 /// gigabyte.
-const UP_TO: Bitrate = Bitrate::from_kbps(100_000);
+pub(crate) const UP_TO: Bitrate = Bitrate::from_kbps(100_000);
 /// Between two runs.
 const PAUSE: Duration = Duration::from_secs(2);
 /// What a host of one's own is told for a key, if none is given: it takes any.
@@ -195,7 +196,7 @@ fn report(
 pub(crate) fn surrounded(around: &Surroundings, line: &str) -> String {
     let Some(interface) = &around.interface else { return format!("{line} (nothing more can be read here)") };
     let mut facts = vec![line.to_owned()];
-    facts.extend(interface.rate.map(|rate| format!("at {rate}")));
+    facts.extend(interface.rate.map(|rate| format!("at {}", link_rate(rate))));
     facts.extend(interface.signal_dbm.map(|dbm| format!("signal {dbm:.0} dBm")));
     if let (Some(errors), Some(drops)) = (interface.errors, interface.drops) {
         facts.push(format!("{} errors and {} drops so far", grouped(errors), grouped(drops)));

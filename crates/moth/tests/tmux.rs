@@ -261,6 +261,90 @@ fn when_a_real_server_is_killed_a_key_moves_the_broadcast_to_another() {
 }
 
 #[test]
+fn before_going_live_servers_are_compared_one_is_picked_and_a_plan_is_made() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(120, 40);
+    terminal.run_moth("demo --evening calm");
+    terminal.shows("nothing at fault", 10);
+    terminal.keys("3");
+    terminal.shows("Nothing was measured yet", 5);
+    terminal.keys("2");
+    let screen = terminal.shows("untested", 5);
+    assert!(screen.contains("6 160 kb/s planned") && screen.contains("Farrowgate"), "{screen}");
+    // The two servers of the north.
+    terminal.keys("r");
+    terminal.keys("Enter");
+    terminal.shows("publishes filler to 2 servers of Nocturne", 5);
+    terminal.keys("y");
+    let screen = terminal.shows("testing 2 of 2", 30);
+    assert!(screen.contains("reads slowly"), "Aldmoor is known already: {screen}");
+    let screen = terminal.shows("Aldmoor alone is bad, and it is the server", 30);
+    assert!(screen.contains("holds") && screen.contains("short") && screen.contains("untested"), "{screen}");
+    terminal.keys("p");
+    terminal.shows("Brackwater is now the server of the setup comet-night", 5);
+    terminal.keys("3");
+    let screen = terminal.shows("Use 8 000 kb/s of video", 5);
+    assert!(screen.contains("1664×936") && screen.contains("the service's limit binds"), "{screen}");
+    terminal.keys("w");
+    terminal.shows("written to comet-night: 8 000 kb/s of video, 1664×936", 5);
+    terminal.keys("4");
+    let screen = terminal.shows("One thing would hurt a broadcast.", 10);
+    assert!(screen.contains("Close stitch-mosaic"), "{screen}");
+    terminal.keys("Tab");
+    terminal.shows("nothing at fault", 5);
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+}
+
+#[test]
+fn a_real_server_is_tested_on_the_screen_and_the_key_is_never_on_it() {
+    if !have(&["tmux", "nginx"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let desk = Desk::new(&[("Aldmoor", &nginx.address())]);
+    let terminal = Terminal::new(120, 40);
+    let (config, key) = (desk.dir.path().join("moth.toml"), desk.dir.path().join("key"));
+    let words = format!(
+        "watch --config {} --key-file {} --listen rtmp://127.0.0.1:{}/moth",
+        config.display(),
+        key.display(),
+        free_port()
+    );
+    terminal.run_moth(&words);
+    terminal.shows("Publish to rtmp://127.0.0.1", 10);
+    terminal.keys("2");
+    terminal.keys("Enter");
+    terminal.shows("publishes filler to one server of Nocturne", 5);
+    terminal.keys("y");
+    let screen = terminal.shows("more", 20);
+    assert!(screen.contains("connected in"), "{screen}");
+    let screen = terminal.shows("The line carries 3 160 kb/s to the server tested", 20);
+    assert!(screen.contains("at least 50 %") && !screen.contains(KEY), "{screen}");
+    assert_eq!(nginx.recordings().len(), 1);
+    terminal.keys("3");
+    terminal.shows("measured to Aldmoor", 5);
+    // A key of another service's shape, typed and never shown.
+    terminal.keys("k");
+    terminal.shows("It is not shown", 5);
+    terminal.tmux(&["send-keys", "-l", "typed-secret-5"]);
+    let screen = terminal.shows("Something is entered", 5);
+    assert!(!screen.contains("typed-secret"), "{screen}");
+    terminal.keys("Enter");
+    terminal.shows("the stream key of Nocturne is replaced", 5);
+    let kept = std::fs::read_to_string(desk.dir.path().join("moth.data/keys/nocturne")).unwrap();
+    assert_eq!(kept, "typed-secret-5");
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+    for file in ["moth.toml", "moth.data/results.jsonl"] {
+        let text = std::fs::read_to_string(desk.dir.path().join(file)).unwrap();
+        assert!(!text.contains(KEY) && !text.contains("typed-secret"), "the key is in {file}");
+    }
+}
+
+#[test]
 fn without_a_terminal_it_says_what_to_use_instead() {
     let out = Command::new(env!("CARGO_BIN_EXE_moth")).args(["demo"]).output().unwrap();
     assert_eq!(out.status.code(), Some(2));

@@ -6,7 +6,7 @@ use moth_core::rate::{Bitrate, grouped};
 use serde::Serialize;
 
 use crate::surroundings::{Interface, Medium, Upload};
-use crate::text::percent;
+use crate::text::{link_rate, percent};
 
 /// A value, or why it could not be read.
 pub type Fact<T> = Result<T, String>;
@@ -251,7 +251,7 @@ pub fn check(facts: &MachineFacts, asked: Asked) -> Check {
 
 fn link(to: &mut Collector, interface: &Interface, asked: Asked) {
     let name = &interface.name;
-    let rate = interface.rate.map_or_else(String::new, |rate| format!(" at {rate}"));
+    let rate = interface.rate.map_or_else(String::new, |rate| format!(" at {}", link_rate(rate)));
     match interface.medium {
         Some(Medium::Wireless) => {
             let signal = interface.signal_dbm;

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::measurement::{Carried, quantile};
 use crate::surroundings::{Medium, Surroundings};
-use crate::text::percent;
+use crate::text::{link_rate, percent};
 
 /// One measurement of the line.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -214,7 +214,7 @@ fn held_back(reading: &LineReading, runs: &[LineRun], around: &Surroundings) -> 
     }) && let Some(rate) = interface.rate
     {
         found.push((
-            format!("{} itself runs at {rate}, which is all but used up.", interface.name),
+            format!("{} itself runs at {}, which is all but used up.", interface.name, link_rate(rate)),
             "Look at the cable and the port it is in: a damaged pair makes a gigabit port run at a tenth.",
         ));
     }

@@ -132,6 +132,16 @@ pub fn percent(share: f64) -> String {
     format!("{:.0} %", share * 100.0)
 }
 
+/// An interface's rate, which is counted in megabits: `1 000 Mb/s`.
+#[must_use]
+pub fn link_rate(rate: Bitrate) -> String {
+    if rate >= Bitrate::from_kbps(10_000) {
+        format!("{} Mb/s", moth_core::rate::grouped(rate.bps() / 1_000_000))
+    } else {
+        rate.to_string()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

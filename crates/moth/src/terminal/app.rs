@@ -3,22 +3,31 @@
 use std::sync::Arc;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
+use jiff::Timestamp;
 use moth_core::Snapshot;
 use moth_core::proposal::{Action, Proposal};
+use moth_plan::picture::Motion;
+use moth_rtmp::StreamKey;
+use moth_store::config::Change;
 
+use super::before::{Before, Running};
 use super::palette::Palette;
+use super::tabs::Tab;
 use crate::production::Banner;
+use crate::tester::{TestNews, TestOrder};
 
 /// Seconds that one column of the lanes may stand for.
 const ZOOMS: [usize; 5] = [1, 2, 5, 15, 60];
 
 /// Something the user wants from outside the screen.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Wish {
     /// To leave.
     Quit,
     /// Something done to the broadcast.
     Act(Action),
+    /// Something found out, or the end of it.
+    Test(TestOrder),
 }
 
 /// What lies over the screen and takes the keys.
@@ -32,6 +41,28 @@ pub enum Dialog {
     ByHand(Box<Proposal>),
     /// Leaving would end a real broadcast.
     ConfirmQuit,
+    /// Filler would be published: what, and how much.
+    Consent(Box<TestOrder>, String),
+    /// A stream key is being typed or pasted. It is never shown.
+    EnterKey(Typed),
+    /// The stream key would be forgotten.
+    ForgetKey,
+}
+
+/// Something typed that is shown nowhere, not even by its length.
+#[derive(Clone, Default, PartialEq, Eq)]
+pub struct Typed(String);
+
+impl std::fmt::Debug for Typed {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("[typed]")
+    }
+}
+
+impl Typed {
+    pub(super) fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
 }
 
 /// The interface's state.
@@ -44,6 +75,11 @@ pub struct App {
     pub(super) dialog: Option<Dialog>,
     /// The second under the cursor; `None` is now.
     pub(super) cursor: Option<usize>,
+    pub(super) tab: Tab,
+    /// What is done before going live; `None` without a setup.
+    pub(super) before: Option<Box<Before>>,
+    /// Something to tell until the next key.
+    pub(super) notice: Option<String>,
     zoom: usize,
 }
 
@@ -51,7 +87,32 @@ impl App {
     /// An interface that has shown nothing yet.
     #[must_use]
     pub fn new(banner: Banner, is_demo: bool, palette: Palette) -> Self {
-        Self { banner, is_demo, palette, snapshot: None, dialog: None, cursor: None, zoom: 0 }
+        Self {
+            banner,
+            is_demo,
+            palette,
+            snapshot: None,
+            dialog: None,
+            cursor: None,
+            tab: Tab::Watch,
+            before: None,
+            notice: None,
+            zoom: 0,
+        }
+    }
+
+    /// With what is done before going live.
+    #[must_use]
+    pub fn with(mut self, before: Option<Before>) -> Self {
+        self.before = before.map(Box::new);
+        self
+    }
+
+    /// Takes news of a test.
+    pub fn learn(&mut self, news: TestNews, now: Timestamp) {
+        if let Some(notice) = self.before.as_mut().and_then(|before| before.take(news, now)) {
+            self.notice = Some(notice);
+        }
     }
 
     /// Takes a new snapshot.
@@ -78,6 +139,7 @@ impl App {
     }
 
     fn key(&mut self, key: KeyEvent) -> Option<Wish> {
+        self.notice = None;
         if key.code == KeyCode::Char('c') && key.modifiers.contains(KeyModifiers::CONTROL) {
             // The second Ctrl-C is meant.
             return if self.dialog == Some(Dialog::ConfirmQuit) { Some(Wish::Quit) } else { self.quit() };
@@ -99,6 +161,26 @@ impl App {
                     None
                 }
             },
+            Some(Dialog::Consent(order, words)) => match key.code {
+                KeyCode::Char('y') => self.order(*order),
+                KeyCode::Char('n') | KeyCode::Esc => None,
+                _ => {
+                    self.dialog = Some(Dialog::Consent(order, words));
+                    None
+                }
+            },
+            Some(Dialog::EnterKey(typed)) => {
+                self.type_key(typed, key);
+                None
+            }
+            Some(Dialog::ForgetKey) => {
+                match key.code {
+                    KeyCode::Char('y') => self.forget_key(),
+                    KeyCode::Char('n') | KeyCode::Esc => {}
+                    _ => self.dialog = Some(Dialog::ForgetKey),
+                }
+                None
+            }
             // Any key closes what only tells something; q still means what it says.
             Some(Dialog::Help | Dialog::ByHand(_)) if key.code != KeyCode::Char('q') => None,
             _ => self.plain_key(key.code),
@@ -109,6 +191,199 @@ impl App {
         match code {
             KeyCode::Char('q') => return self.quit(),
             KeyCode::Char('?') | KeyCode::F(1) => self.dialog = Some(Dialog::Help),
+            KeyCode::Char(digit @ '1'..='4') => return self.turn_to(Tab::ALL[usize::from(digit as u8 - b'1')]),
+            KeyCode::Tab | KeyCode::BackTab => {
+                let at = Tab::ALL.iter().position(|tab| *tab == self.tab).unwrap_or(0);
+                let step = if code == KeyCode::Tab { 1 } else { Tab::ALL.len() - 1 };
+                return self.turn_to(Tab::ALL[(at + step) % Tab::ALL.len()]);
+            }
+            _ => {}
+        }
+        match self.tab {
+            Tab::Watch => self.watch_key(code),
+            Tab::Routes => self.routes_key(code),
+            Tab::Plan => self.plan_key(code),
+            Tab::Machine => self.machine_key(code),
+        }
+    }
+
+    fn turn_to(&mut self, tab: Tab) -> Option<Wish> {
+        self.tab = tab;
+        // The machine is looked at when one first asks.
+        let unseen = self.before.as_ref().is_some_and(|b| b.check.is_none() && b.running == Running::Nothing);
+        if tab == Tab::Machine && unseen { self.machine_key(KeyCode::Char('r')) } else { None }
+    }
+
+    /// Something is to be found out, and the user agreed.
+    fn order(&mut self, order: TestOrder) -> Option<Wish> {
+        self.before.as_mut()?.begun(&order);
+        Some(Wish::Test(order))
+    }
+
+    fn routes_key(&mut self, code: KeyCode) -> Option<Wish> {
+        let before = self.before.as_mut()?;
+        match code {
+            KeyCode::Up => before.move_cursor(-1),
+            KeyCode::Down => before.move_cursor(1),
+            KeyCode::Esc | KeyCode::Char('c') if matches!(before.running, Running::Routes | Running::Line) => {
+                return Some(Wish::Test(TestOrder::Cancel));
+            }
+            _ if before.running != Running::Nothing => {}
+            KeyCode::Char(' ') => before.toggle(),
+            KeyCode::Char('r') => before.next_region(),
+            KeyCode::Char('t') => before.next_length(),
+            KeyCode::Char('p') => return self.pick(),
+            KeyCode::Enter | KeyCode::Char('l') => {
+                let ordered = if code == KeyCode::Enter { before.routes_order() } else { before.line_order() };
+                let Some((order, mut words)) = ordered else {
+                    self.notice = Some("choose a server first: Space does".into());
+                    return None;
+                };
+                if before.kit.service.unseen.is_none() {
+                    words.push_str(". Your channel goes live with it");
+                }
+                if self.snapshot.as_ref().is_some_and(|s| s.on_air_since.is_some()) && !self.is_demo {
+                    words.push_str(". You are on air: it takes the line your broadcast needs");
+                }
+                self.dialog = Some(Dialog::Consent(Box::new(order), words));
+            }
+            _ => {}
+        }
+        None
+    }
+
+    /// The server under the cursor becomes the setup's; before a broadcast, also the one it begins with.
+    fn pick(&mut self) -> Option<Wish> {
+        let outcome = self.before.as_mut()?.pick()?;
+        let name = match outcome {
+            Ok(name) => name,
+            Err(failure) => {
+                self.notice = Some(failure.to_string());
+                return None;
+            }
+        };
+        let on_air = self.snapshot.as_ref().is_some_and(|s| s.on_air_since.is_some());
+        let setup = self.before.as_ref().map_or("", |before| before.kit.setup_name.as_str());
+        self.notice = Some(format!("{name} is now the server of the setup {setup}"));
+        (!on_air).then_some(Wish::Act(Action::SwitchServer { server: name }))
+    }
+
+    fn plan_key(&mut self, code: KeyCode) -> Option<Wish> {
+        let before = self.before.as_mut()?;
+        let headroom = before.kit.setup.headroom_percent;
+        let change = match code {
+            KeyCode::Char('m') => {
+                let at = Motion::ALL.iter().position(|m| *m == before.kit.setup.motion).unwrap_or(0);
+                before.cell = None;
+                Some(Change::Motion(Motion::ALL[(at + 1) % Motion::ALL.len()]))
+            }
+            KeyCode::Char('-') => Some(Change::Headroom((headroom - 5.0).max(0.0))),
+            KeyCode::Char('+' | '=') => Some(Change::Headroom((headroom + 5.0).min(90.0))),
+            KeyCode::Char('w') => {
+                self.write_plan();
+                None
+            }
+            KeyCode::Char('k') => {
+                self.dialog = Some(Dialog::EnterKey(Typed::default()));
+                None
+            }
+            KeyCode::Char('x') => {
+                self.dialog = Some(Dialog::ForgetKey);
+                None
+            }
+            KeyCode::Up => self.move_cell(-1, 0),
+            KeyCode::Down => self.move_cell(1, 0),
+            KeyCode::Left => self.move_cell(0, -1),
+            KeyCode::Right => self.move_cell(0, 1),
+            KeyCode::Esc => {
+                before.cell = None;
+                None
+            }
+            _ => None,
+        };
+        if let (Some(change), Some(before)) = (change, self.before.as_mut()) {
+            self.notice = before.change(&change);
+        }
+        None
+    }
+
+    fn move_cell(&mut self, rows: i64, columns: i64) -> Option<Change> {
+        let before = self.before.as_mut()?;
+        let map = before.plan()?.map;
+        let (row, column) = before.cell.unwrap_or(map.recommended);
+        let step = |at: usize, by: i64, count: usize| {
+            let to = i64::try_from(at).unwrap_or(0) + by;
+            usize::try_from(to.max(0)).unwrap_or(0).min(count.saturating_sub(1))
+        };
+        before.cell = Some((step(row, rows, map.sizes.len()), step(column, columns, map.rates.len())));
+        None
+    }
+
+    /// Writes the plan into the setup: the advised bitrate, and the picture under the cursor.
+    fn write_plan(&mut self) {
+        let Some(before) = self.before.as_mut() else { return };
+        let Some(mut plan) = before.plan() else { return };
+        plan.map.recommended = before.cell.unwrap_or(plan.map.recommended);
+        let changes = plan.changes();
+        let failed = changes.iter().find_map(|change| before.change(change));
+        let setup = before.kit.setup_name.clone();
+        self.notice = Some(match (failed, changes.is_empty()) {
+            (Some(failed), _) => failed,
+            (None, true) => format!("the setup {setup} already is as planned"),
+            (None, false) => format!(
+                "written to {setup}: {} of video, {} at {} frames/s",
+                before.kit.setup.bitrate, before.kit.setup.size, before.kit.setup.rate
+            ),
+        });
+    }
+
+    fn type_key(&mut self, mut typed: Typed, key: KeyEvent) {
+        match key.code {
+            KeyCode::Esc => return,
+            KeyCode::Enter => {
+                let Some(before) = &self.before else { return };
+                let kept = StreamKey::new(&typed.0).map_err(|error| error.to_string()).and_then(|key| {
+                    before.kit.keys.replace(&before.kit.service_name, &key).map_err(|error| error.to_string())
+                });
+                let name = &before.kit.service.name;
+                self.notice = Some(match kept {
+                    Ok(()) => {
+                        format!("the stream key of {name} is replaced; it is used when the moth is started again")
+                    }
+                    Err(error) => error,
+                });
+                return;
+            }
+            KeyCode::Backspace => {
+                typed.0.pop();
+            }
+            KeyCode::Char(c) if !key.modifiers.contains(KeyModifiers::CONTROL) => typed.0.push(c),
+            _ => {}
+        }
+        self.dialog = Some(Dialog::EnterKey(typed));
+    }
+
+    fn forget_key(&mut self) {
+        let Some(before) = &self.before else { return };
+        let name = &before.kit.service.name;
+        self.notice = Some(match before.kit.keys.forget(&before.kit.service_name) {
+            Ok(true) => format!("the stream key of {name} is forgotten"),
+            Ok(false) => format!("no stream key of {name} was kept"),
+            Err(error) => error.to_string(),
+        });
+    }
+
+    fn machine_key(&mut self, code: KeyCode) -> Option<Wish> {
+        let before = self.before.as_mut()?;
+        if code != KeyCode::Char('r') || before.running != Running::Nothing {
+            return None;
+        }
+        let order = before.machine_order();
+        self.order(order)
+    }
+
+    fn watch_key(&mut self, code: KeyCode) -> Option<Wish> {
+        match code {
             KeyCode::Enter => return self.propose(|_| true),
             KeyCode::Char('b') => return self.propose(|a| matches!(a, Action::SetBitrate { .. })),
             KeyCode::Char('s') => return self.propose(|a| matches!(a, Action::SwitchServer { .. })),

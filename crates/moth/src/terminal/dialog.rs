@@ -22,6 +22,9 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
         Some(Dialog::Confirm(proposal)) => (" Sure? ", confirm(proposal, app)),
         Some(Dialog::ByHand(proposal)) => (" By your own hand ", by_hand(proposal, app, snapshot)),
         Some(Dialog::ConfirmQuit) => (" Quit? ", quit(app)),
+        Some(Dialog::Consent(_, words)) => (" Publish filler? ", consent(words, app)),
+        Some(Dialog::EnterKey(typed)) => (" A new stream key ", enter_key(app, typed.is_empty())),
+        Some(Dialog::ForgetKey) => (" Forget the stream key? ", forget_key(app)),
     };
     let width = (COLUMNS + 4).min(area.width);
     let height = (u16::try_from(lines.len()).unwrap_or(u16::MAX).saturating_add(2)).min(area.height);
@@ -58,6 +61,31 @@ fn confirm(proposal: &Proposal, app: &App) -> Vec<Line<'static>> {
     text(&mut lines, &format!("Expected: {}.", proposal.expected));
     lines.push(Line::default());
     lines.push(answers(app, &[("y", "do it"), ("n", "leave it as it is")]));
+    lines
+}
+
+fn consent(words: &str, app: &App) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    text(&mut lines, &format!("{words}."));
+    lines.push(Line::default());
+    lines.push(answers(app, &[("y", "publish it"), ("n", "leave it")]));
+    lines
+}
+
+fn enter_key(app: &App, is_empty: bool) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    text(&mut lines, "Type or paste it. It is not shown, and kept where only you can read it.");
+    text(&mut lines, if is_empty { "Nothing is entered yet." } else { "Something is entered." });
+    lines.push(Line::default());
+    lines.push(answers(app, &[("Enter", "keep it in the place of the one before"), ("Esc", "leave it")]));
+    lines
+}
+
+fn forget_key(app: &App) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    text(&mut lines, "Without it the moth cannot broadcast to this service until a key is set again.");
+    lines.push(Line::default());
+    lines.push(answers(app, &[("y", "forget it"), ("n", "keep it")]));
     lines
 }
 

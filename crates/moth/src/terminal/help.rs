@@ -2,11 +2,15 @@
 
 use moth_core::proposal::Action;
 use moth_core::{Snapshot, State};
+use moth_plan::picture::Look;
 use ratatui::text::{Line, Span};
 
 use super::app::App;
+use super::format::wrap;
 use super::palette::state_mark;
+use super::tabs::Tab;
 use super::verdict::key_of;
+use super::{planning, routes};
 
 pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     let palette = app.palette;
@@ -14,6 +18,47 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
         Line::from(vec![Span::styled(format!("{name:>9}  "), palette.strong()), Span::raw(what.to_owned())])
     };
     let mut lines = Vec::new();
+    let word = |name: &str, what: &str| {
+        Line::from(vec![Span::styled(format!("{name:>9}  "), palette.faint()), Span::raw(what.to_owned())])
+    };
+    let others = "1 Watch  2 Routes  3 Plan  4 Machine; Tab goes on to the next";
+    match app.tab {
+        Tab::Watch => {}
+        Tab::Routes => {
+            lines.push(key("Enter", "test the chosen servers, one after another"));
+            lines.push(key("l", "measure the line, against the server under the cursor"));
+            lines.push(key("↑ ↓ Space", "move, and choose a server or leave it out"));
+            lines.push(key("r  t", "choose by region; 10, 30 or 60 s for each server"));
+            lines.push(key("p", "make the server under the cursor the setup's (◆)"));
+            lines.push(key("Esc", "end a test; what was measured is kept"));
+            lines.push(key("1-4", others));
+            lines.push(Line::default());
+            lines.push(word("bands", "how much a server carries, from 0; each on the same scale"));
+            lines.extend(wrap(&routes::marks(), 62).iter().map(|line| word("", line)));
+            lines.push(word("holds", "the planned bitrate with headroom, worst moments counted"));
+            lines.push(word("bufferbloat", "how far the round trip climbs when the line is full"));
+            return lines;
+        }
+        Tab::Plan => {
+            lines.push(key("m", "how much moves: still, talking, moving, fast"));
+            lines.push(key("- +", "leave less or more of the upload free"));
+            lines.push(key("← ↑ ↓ →", "look at another picture; Esc back to the recommended one"));
+            lines.push(key("w", "write bitrate and picture into the setup"));
+            lines.push(key("k  x", "replace the stream key; forget it"));
+            lines.push(key("1-4", others));
+            lines.push(Line::default());
+            lines.extend(wrap(&planning::marks(), 62).iter().map(|line| word("", line)));
+            lines.push(word("soft", Look::Soft.meaning()));
+            lines.push(word("blocky", Look::Blocky.meaning()));
+            lines.push(word("spare", Look::Spare.meaning()));
+            return lines;
+        }
+        Tab::Machine => {
+            lines.push(key("r", "look at the machine again"));
+            lines.push(key("1-4", others));
+            return lines;
+        }
+    }
     let proposals = app.proposals();
     if let Some(first) = proposals.first() {
         lines.push(key("Enter", &first.title));
@@ -26,11 +71,9 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     }
     lines.push(key("← →", "look back and forth (PgUp PgDn by ten, Home start, Esc now)"));
     lines.push(key("+ -", &format!("fewer or more seconds in a column (now {})", app.seconds_per_column())));
+    lines.push(key("1-4", others));
     lines.push(key("q", "quit"));
     lines.push(Line::default());
-    let word = |name: &str, what: &str| {
-        Line::from(vec![Span::styled(format!("{name:>9}  "), palette.faint()), Span::raw(what.to_owned())])
-    };
     lines.push(word("lagged", "rendering: the scene was late, the last picture came again"));
     lines.push(word("skipped", "encoder: not done with the last picture, so never encoded"));
     lines.push(word("dropped", "network: encoded, but not carried in time, so not sent"));

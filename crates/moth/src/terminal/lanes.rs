@@ -16,7 +16,7 @@ use super::palette::state_mark;
 const NAMES: u16 = 12;
 const VALUES: u16 = 15;
 /// Bars in eighths of a row.
-const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+pub(super) const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
 /// How a lane is drawn.
 enum Kind {

@@ -2,6 +2,9 @@
 
 use moth_core::State;
 use moth_core::suspects::Fault;
+use moth_plan::check::Weight;
+use moth_plan::picture::Look;
+use moth_plan::ranking::Grade;
 use ratatui::style::{Color, Modifier, Style};
 
 /// Which colours the terminal takes.
@@ -61,6 +64,43 @@ impl Palette {
         }
     }
 
+    /// The colour of a server's grade.
+    #[must_use]
+    pub fn grade(self, grade: Grade) -> Style {
+        match grade {
+            Grade::Holds => self.quantity(),
+            Grade::Tight => self.fault(Fault::Encoder),
+            Grade::Short | Grade::Failed => self.fault(Fault::Network),
+        }
+    }
+
+    /// The colour of how a picture looks for its bits.
+    #[must_use]
+    pub fn look(self, look: Look) -> Style {
+        match look {
+            Look::Spare => self.faint(),
+            Look::Good => self.quantity(),
+            Look::Soft => self.fault(Fault::Encoder),
+            Look::Blocky => self.fault(Fault::Network),
+        }
+    }
+
+    /// The colour of a finding about the machine.
+    #[must_use]
+    pub fn weight(self, weight: Weight) -> Style {
+        match weight {
+            Weight::Fine => self.faint(),
+            Weight::Watch => self.fault(Fault::Encoder),
+            Weight::Hurts => self.alarm(),
+        }
+    }
+
+    /// What must not be overlooked.
+    #[must_use]
+    pub fn alarm(self) -> Style {
+        self.fault(Fault::Network).add_modifier(Modifier::BOLD)
+    }
+
     /// Measured quantities in lanes and gauges.
     #[must_use]
     pub fn quantity(self) -> Style {
@@ -100,5 +140,37 @@ pub fn state_mark(state: Option<State>) -> char {
         Some(State::Strained) => '≈',
         Some(State::Losing) => '▾',
         Some(State::Dark) => '×',
+    }
+}
+
+/// The mark of a server's grade.
+#[must_use]
+pub fn grade_mark(grade: Grade) -> char {
+    match grade {
+        Grade::Holds => '═',
+        Grade::Tight => '≈',
+        Grade::Short => '▾',
+        Grade::Failed => '×',
+    }
+}
+
+/// The mark of how a picture looks.
+#[must_use]
+pub fn look_mark(look: Look) -> char {
+    match look {
+        Look::Spare => '+',
+        Look::Good => '═',
+        Look::Soft => '≈',
+        Look::Blocky => '▾',
+    }
+}
+
+/// The mark of a finding about the machine.
+#[must_use]
+pub fn weight_mark(weight: Weight) -> char {
+    match weight {
+        Weight::Fine => '═',
+        Weight::Watch => '≈',
+        Weight::Hurts => '▾',
     }
 }

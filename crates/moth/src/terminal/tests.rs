@@ -4,18 +4,21 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use jiff::Timestamp;
 use moth_core::moment::Moment;
 use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::{Core, Settings, Snapshot};
-use moth_stage::{Theatre, shipped};
+use moth_stage::{Afternoon, Theatre, shipped};
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 
 use super::app::{App, Wish};
+use super::before::{Before, Running};
 use super::palette::Palette;
-use super::watch;
+use super::tabs;
 use crate::production::Banner;
+use crate::tester::Field;
 
 /// An evening's snapshot after so many seconds, nobody having touched anything.
 async fn snapshot(slug: &str, seconds: u64) -> Arc<Snapshot> {
@@ -53,7 +56,7 @@ fn live(snapshot: Option<Arc<Snapshot>>) -> App {
 
 fn drawn(app: &App, width: u16, height: u16) -> String {
     let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
-    terminal.draw(|frame| watch::draw(frame, app)).unwrap();
+    terminal.draw(|frame| tabs::draw(frame, app)).unwrap();
     terminal.backend().to_string()
 }
 
@@ -177,4 +180,237 @@ async fn the_cursor_tells_what_was() {
         type_char(&mut app, '-');
     }
     assert!(drawn(&app, 158, 47).contains("0:00"), "a column of 15 s shows the whole broadcast");
+}
+
+/// What the screens for before going live show, with the demo's kit and nothing measured.
+fn before() -> Before {
+    let (kit, folder) = crate::kit::of_the_demo().unwrap();
+    Before::new(kit, Some(folder))
+}
+
+fn quiet() -> Arc<Snapshot> {
+    let mut core = Core::new(Settings { servers: vec!["Aldmoor".into()] });
+    Arc::new(core.snapshot(Moment::from_ms(3000)))
+}
+
+fn preparing() -> App {
+    app(Some(quiet())).with(Some(before()))
+}
+
+/// A day on which the demo's results are dated.
+fn some_day() -> Timestamp {
+    "2026-03-14T18:00:00Z".parse().unwrap()
+}
+
+/// Carries out what the screen wishes, on the stand-in line, until `until` says that it was enough.
+async fn carry_out(app: &mut App, wish: Option<Wish>, mut until: impl FnMut(&App) -> bool) {
+    let Some(Wish::Test(order)) = wish else { panic!("a test is wished for: {wish:?}") };
+    let (orders, to_do) = tokio::sync::mpsc::unbounded_channel();
+    let (tell, mut news) = tokio::sync::mpsc::unbounded_channel();
+    let field = Field::StandIn(Box::new(Afternoon::shipped(41).unwrap()));
+    tokio::spawn(crate::tester::serve(field, to_do, tell));
+    orders.send(order).unwrap();
+    while let Some(heard) = news.recv().await {
+        app.learn(heard, some_day());
+        if until(app) {
+            return;
+        }
+    }
+}
+
+fn idle(app: &App) -> bool {
+    app.before.as_ref().unwrap().running == Running::Nothing
+}
+
+async fn tested() -> App {
+    let mut app = preparing();
+    type_char(&mut app, '2');
+    assert_eq!(press(&mut app, KeyCode::Enter), None, "publishing is asked about");
+    let wish = type_char(&mut app, 'y');
+    carry_out(&mut app, wish, idle).await;
+    app
+}
+
+/// The day is the machine's own, wherever it is.
+fn steady(screen: &str) -> String {
+    screen
+        .replace(&crate::out::date(some_day()), "14 Mar 2026 18:00")
+        .replace("14 Mar 2026 18:00   ", "14 Mar 2026 18:00")
+}
+
+#[tokio::test(start_paused = true)]
+async fn the_routes_screen_before_while_and_after_a_test() {
+    let mut app = preparing();
+    type_char(&mut app, '2');
+    insta::assert_snapshot!("routes_before_100x30", drawn(&app, 100, 30));
+    press(&mut app, KeyCode::Enter);
+    insta::assert_snapshot!("routes_consent_80x24", drawn(&app, 80, 24));
+    let wish = type_char(&mut app, 'y');
+    let third = |app: &App| {
+        let test = app.before.as_ref().unwrap().test.clone();
+        test.is_some_and(|test| {
+            test.done.len() == 2 && test.current.as_ref().is_some_and(|c| c.elapsed > Duration::from_secs(7))
+        })
+    };
+    carry_out(&mut app, wish, third).await;
+    insta::assert_snapshot!("routes_testing_158x47", drawn(&app, 158, 47));
+    let mut done = tested().await;
+    insta::assert_snapshot!("routes_done_158x47", steady(&drawn(&done, 158, 47)));
+    insta::assert_snapshot!("routes_done_80x24", steady(&drawn(&done, 80, 24)));
+    type_char(&mut done, '?');
+    insta::assert_snapshot!("routes_help_100x30", steady(&drawn(&done, 100, 30)));
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_test_is_ended_by_a_key_and_what_there_is_stays() {
+    let mut app = preparing();
+    type_char(&mut app, '2');
+    press(&mut app, KeyCode::Enter);
+    let Some(Wish::Test(order)) = type_char(&mut app, 'y') else { panic!("it begins") };
+    assert_eq!(press(&mut app, KeyCode::Enter), None, "only one test at a time");
+    let (orders, to_do) = tokio::sync::mpsc::unbounded_channel();
+    let (tell, mut news) = tokio::sync::mpsc::unbounded_channel();
+    tokio::spawn(crate::tester::serve(Field::StandIn(Box::new(Afternoon::shipped(41).unwrap())), to_do, tell));
+    orders.send(order).unwrap();
+    while !idle(&app) {
+        app.learn(news.recv().await.unwrap(), some_day());
+        let done = app.before.as_ref().unwrap().test.as_ref().map_or(0, |test| test.done.len());
+        if done == 2 && !idle(&app) {
+            let Some(Wish::Test(cancel)) = press(&mut app, KeyCode::Esc) else { panic!("Esc ends it") };
+            orders.send(cancel).unwrap();
+        }
+    }
+    let screen = drawn(&app, 158, 47);
+    assert!(screen.contains("short") && screen.contains("holds") && screen.contains("untested"), "{screen}");
+    assert!(app.before.as_ref().unwrap().kit.results.path().exists(), "and is kept");
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_server_picked_is_written_into_the_setup() {
+    let mut app = tested().await;
+    press(&mut app, KeyCode::Down);
+    let wish = type_char(&mut app, 'p');
+    assert_eq!(
+        wish,
+        Some(Wish::Act(Action::SwitchServer { server: "Elmsreach".into() })),
+        "the next broadcast goes there"
+    );
+    assert!(drawn(&app, 158, 47).contains("Elmsreach is now the server of the setup comet-night"));
+    let file = &app.before.as_ref().unwrap().kit.file;
+    assert!(std::fs::read_to_string(file.path()).unwrap().contains("server = \"Elmsreach\"          # or one"));
+}
+
+#[tokio::test(start_paused = true)]
+async fn the_line_is_measured_and_the_plan_rests_on_it() {
+    let mut app = tested().await;
+    press(&mut app, KeyCode::Char('l'));
+    let wish = type_char(&mut app, 'y');
+    carry_out(&mut app, wish, idle).await;
+    let screen = drawn(&app, 158, 47);
+    assert!(screen.contains("This line sustains 11 ") && screen.contains("of bufferbloat"), "{screen}");
+    type_char(&mut app, '3');
+    insta::assert_snapshot!("plan_158x47", steady(&drawn(&app, 158, 47)));
+    insta::assert_snapshot!("plan_80x24", steady(&drawn(&app, 80, 24)));
+    type_char(&mut app, 'm');
+    let fast = drawn(&app, 158, 47);
+    assert!(fast.contains("fast pictures need"), "{fast}");
+    type_char(&mut app, 'w');
+    let before = app.before.as_ref().unwrap();
+    assert_eq!(before.kit.setup.bitrate, Bitrate::from_kbps(8000));
+    let chosen = before.plan().unwrap().map.choice().map(|cell| cell.size);
+    assert_eq!(Some(before.kit.setup.size), chosen, "what was recommended is written");
+    for _ in 0..9 {
+        type_char(&mut app, '+');
+    }
+    let screen = drawn(&app, 158, 47);
+    assert!(screen.contains("70 % of it stays free") && screen.contains("the upload binds"), "{screen}");
+}
+
+#[test]
+fn without_a_measurement_there_is_no_plan() {
+    let mut app = preparing();
+    type_char(&mut app, '3');
+    insta::assert_snapshot!("plan_without_80x24", drawn(&app, 80, 24));
+    for key in ['w', 'm', '+', '-'] {
+        type_char(&mut app, key);
+        press(&mut app, KeyCode::Up);
+    }
+    assert!(drawn(&app, 80, 24).contains("Nothing was measured yet"));
+}
+
+#[test]
+fn a_stream_key_is_replaced_and_forgotten_and_never_shown() {
+    let mut app = preparing();
+    type_char(&mut app, '3');
+    type_char(&mut app, 'k');
+    for c in "plain-secret-9q1".chars() {
+        type_char(&mut app, c);
+        assert!(!drawn(&app, 100, 30).contains("secret"));
+    }
+    assert!(!format!("{app:?}").contains("secret"), "nor where the program tells of itself");
+    insta::assert_snapshot!("key_80x24", drawn(&app, 80, 24));
+    press(&mut app, KeyCode::Enter);
+    let kept = app.before.as_ref().unwrap().kit.keys.read("nocturne").unwrap().unwrap();
+    assert_eq!(kept.expose(), "plain-secret-9q1");
+    let screen = drawn(&app, 100, 30);
+    assert!(screen.contains("is replaced") && !screen.contains("secret"), "{screen}");
+    press(&mut app, KeyCode::Down);
+    assert!(drawn(&app, 100, 30).contains("a stream key is set, last changed"));
+    type_char(&mut app, 'x');
+    type_char(&mut app, 'n');
+    assert!(app.before.as_ref().unwrap().kit.keys.changed("nocturne").is_some());
+    type_char(&mut app, 'x');
+    type_char(&mut app, 'y');
+    assert!(app.before.as_ref().unwrap().kit.keys.changed("nocturne").is_none());
+}
+
+#[tokio::test(start_paused = true)]
+async fn the_machine_is_looked_at_when_one_first_asks() {
+    let mut app = preparing();
+    let wish = type_char(&mut app, '4');
+    carry_out(&mut app, wish, idle).await;
+    insta::assert_snapshot!("machine_100x30", drawn(&app, 100, 30));
+    insta::assert_snapshot!("machine_80x24", drawn(&app, 80, 24));
+    type_char(&mut app, '1');
+    assert_eq!(type_char(&mut app, '4'), None, "and not again, unless asked to");
+    assert!(matches!(type_char(&mut app, 'r'), Some(Wish::Test(_))));
+}
+
+#[tokio::test(start_paused = true)]
+async fn every_screen_fits_any_size() {
+    let app = &mut tested().await;
+    press(app, KeyCode::Char('l'));
+    let wish = type_char(app, 'y');
+    carry_out(app, wish, idle).await;
+    let wish = type_char(app, '4');
+    carry_out(app, wish, idle).await;
+    for tab in ['1', '2', '3', '4'] {
+        type_char(app, tab);
+        for (width, height) in [(80, 24), (81, 25), (99, 29), (110, 33), (119, 40), (200, 60), (250, 24), (80, 70)] {
+            drawn(app, width, height);
+            type_char(app, '?');
+            drawn(app, width, height);
+            press(app, KeyCode::Esc);
+        }
+    }
+}
+
+#[test]
+fn servers_are_chosen_one_by_one_and_by_region() {
+    let mut app = preparing();
+    type_char(&mut app, '2');
+    let chosen = |app: &App| app.before.as_ref().unwrap().chosen.clone();
+    type_char(&mut app, 'r');
+    assert_eq!(chosen(&app), [true, true, false, false, false, false], "north");
+    type_char(&mut app, 'r');
+    assert_eq!(chosen(&app), [false, false, true, true, true, false], "south");
+    press(&mut app, KeyCode::Char(' '));
+    assert!(chosen(&app)[0]);
+    for _ in 0..3 {
+        type_char(&mut app, 't');
+    }
+    let words = app.before.as_ref().unwrap().routes_order().unwrap().1;
+    assert!(words.contains("4 servers of Nocturne") && words.contains("for 40 s"), "{words}");
+    type_char(&mut app, 't');
+    assert!(app.before.as_ref().unwrap().routes_order().unwrap().1.contains("for 120 s"));
 }

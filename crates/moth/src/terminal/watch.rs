@@ -3,48 +3,30 @@
 use moth_core::Snapshot;
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
-use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
 use super::app::App;
 use super::format::{clock, fit};
 use super::palette::state_mark;
-use super::{dialog, journey, lanes, verdict};
+use super::{journey, lanes, tabs, verdict};
 
-/// The smallest terminal it fits on.
-pub(super) const SMALLEST: (u16, u16) = (80, 24);
-
-/// Draws the whole screen.
-pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
-    let area = frame.area();
-    if area.width < SMALLEST.0 || area.height < SMALLEST.1 {
-        too_small(frame, area);
-        return;
-    }
-    let Some(snapshot) = &app.snapshot else {
-        frame.render_widget(Line::from(" vigilant moth"), area);
-        return;
-    };
-    let roomy = area.height >= 34;
+/// Draws the screen below its header and above its keys.
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+    let roomy = area.height >= 32;
     let gap = u16::from(roomy);
     let verdict_rows = verdict::rows(snapshot, area.width, if roomy { 12 } else { 6 });
-    let [head, _, path, _, middle, _, judged, keys] = Layout::vertical([
-        Constraint::Length(1),
+    let [_, path, _, middle, _, judged] = Layout::vertical([
         Constraint::Length(gap),
         Constraint::Length(journey::ROWS),
         Constraint::Length(gap),
         Constraint::Min(8),
         Constraint::Length(gap),
         Constraint::Length(verdict_rows),
-        Constraint::Length(1),
     ])
     .areas(area);
-    header(frame, head, app, snapshot);
     journey::draw(frame, inner(path), app, snapshot);
     lanes::draw(frame, inner(middle), app, snapshot);
     verdict::draw(frame, inner(judged), app, snapshot);
-    footer(frame, keys, app, snapshot);
-    dialog::draw(frame, area, app, snapshot);
 }
 
 /// One column free on both sides.
@@ -52,24 +34,12 @@ fn inner(area: Rect) -> Rect {
     Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area }
 }
 
-fn too_small(frame: &mut Frame<'_>, area: Rect) {
-    let text = format!("The moth needs {}×{}; this is {}×{}.", SMALLEST.0, SMALLEST.1, area.width, area.height);
-    for (row, line) in super::format::wrap(&text, area.width.into()).into_iter().enumerate() {
-        let y = area.y + u16::try_from(row).unwrap_or(u16::MAX);
-        if y < area.bottom() {
-            frame.render_widget(Line::from(line), Rect { y, height: 1, ..area });
-        }
-    }
-}
-
-fn header(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+/// What is above every screen: which one it is, and how the broadcast stands.
+pub(super) fn header(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     let palette = app.palette;
     let name = app.banner.demo.as_ref().map_or_else(String::new, |name| format!("demo: {name}, all made up"));
-    let left = vec![
-        Span::styled(" vigilant moth ", palette.strong()),
-        Span::styled("Watch  ", Style::new()),
-        Span::styled(name, palette.fault(moth_core::suspects::Fault::Encoder)),
-    ];
+    let mut left = tabs::names(app, area.width);
+    left.push(Span::styled(name, palette.fault(moth_core::suspects::Fault::Encoder)));
     let stream = &snapshot.stream;
     let mut facts = Vec::new();
     if let (Some(width), Some(height)) = (stream.width, stream.height) {
@@ -93,26 +63,16 @@ fn header(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     let right = Line::from(right).right_aligned();
     let room = usize::from(area.width).saturating_sub(right.width() + 1);
     let left = Line::from(left);
-    let left = if left.width() > room { Line::from(fit(&left.to_string(), room)) } else { left };
-    frame.render_widget(left, area);
+    if left.width() > room {
+        // The names stay; what is said of the demo is cut.
+        let names = Line::from(tabs::names(app, area.width));
+        let name =
+            fit(&left.to_string().chars().skip(names.width()).collect::<String>(), room.saturating_sub(names.width()));
+        let style = palette.fault(moth_core::suspects::Fault::Encoder);
+        let spans = names.spans.into_iter().chain([Span::styled(name, style)]).collect::<Vec<_>>();
+        frame.render_widget(Line::from(spans), area);
+    } else {
+        frame.render_widget(left, area);
+    }
     frame.render_widget(right, area);
-}
-
-fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
-    let palette = app.palette;
-    let mut spans = vec![Span::raw(" ")];
-    let mut key = |name: &'static str, what: &str| {
-        spans.push(Span::styled(format!(" {name} "), palette.key()));
-        spans.push(Span::styled(format!(" {what}   "), palette.faint()));
-    };
-    key("?", "keys and words");
-    key("←→", if app.cursor.is_some() { "move the cursor" } else { "look back" });
-    if app.cursor.is_some() {
-        key("Esc", "back to now");
-    }
-    if snapshot.undo.is_some() {
-        key("u", "undo the last change");
-    }
-    key("q", "quit");
-    frame.render_widget(Line::from(spans), area);
 }

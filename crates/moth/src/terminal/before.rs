@@ -1,0 +1,321 @@
+//! What the screens for before going live share: the kit, and what was found out with it.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use moth_plan::check::{Asked, Check};
+use moth_plan::line::{LineReading, LineRun, read};
+use moth_plan::ranking::{Place, Ranking, rank};
+use moth_plan::setup::ServerChoice;
+use moth_plan::surroundings::Surroundings;
+use moth_relay::measure::{LineProgress, Target};
+use moth_store::config::Change;
+use moth_store::results::{History, Kept, Tested};
+
+use crate::consent::Dose;
+use crate::failure::Failure;
+use crate::kit::Kit;
+use crate::plan::{Basis, Plan};
+use crate::routes::{line_name, plan_for, recordings};
+use crate::routes_test::{RoutesTest, TestState};
+use crate::tester::{TestNews, TestOrder};
+use crate::uplink::UP_TO;
+
+/// How long a server may be tested, in seconds.
+const LENGTHS: [u64; 3] = [10, 30, 60];
+
+/// What is running.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Running {
+    Nothing,
+    Routes,
+    Line,
+    Machine,
+}
+
+/// The state of the screens for before going live.
+#[derive(Debug)]
+pub struct Before {
+    pub(super) kit: Kit,
+    /// The temporary folder of a demo's kit.
+    folder: Option<tempfile::TempDir>,
+    /// Which servers are to be tested.
+    pub(super) chosen: Vec<bool>,
+    /// The server under the cursor, in the order shown.
+    pub(super) cursor: usize,
+    length: usize,
+    pub(super) test: Option<Arc<RoutesTest>>,
+    /// When the results shown were measured, and over which line.
+    pub(super) tested: Option<(Timestamp, String)>,
+    pub(super) around: Option<Surroundings>,
+    pub(super) line: Option<LineProgress>,
+    runs: Vec<LineRun>,
+    pub(super) reading: Option<LineReading>,
+    pub(super) history: History,
+    pub(super) running: Running,
+    pub(super) check: Option<Arc<Check>>,
+    /// Row and column under the cursor of the picture map; the recommended one until it is moved.
+    pub(super) cell: Option<(usize, usize)>,
+}
+
+impl Before {
+    /// With what was found out before.
+    #[must_use]
+    pub fn new(kit: Kit, folder: Option<tempfile::TempDir>) -> Self {
+        let history = kit.history().unwrap_or_default();
+        let mut before = Self {
+            chosen: vec![true; kit.service.servers.len()],
+            kit,
+            folder,
+            cursor: 0,
+            length: 0,
+            test: None,
+            tested: None,
+            around: None,
+            line: None,
+            runs: Vec::new(),
+            reading: None,
+            history,
+            running: Running::Nothing,
+            check: None,
+            cell: None,
+        };
+        before.recall();
+        before
+    }
+
+    /// Whether everything behind it is a stand-in.
+    pub(super) fn is_stand_in(&self) -> bool {
+        self.folder.is_some()
+    }
+
+    /// Shows the newest of what is kept.
+    fn recall(&mut self) {
+        let headroom = self.kit.setup.headroom_percent / 100.0;
+        if let Some((kept, servers)) = self.history.newest_routes(&self.kit.service_name) {
+            let wanted = self.kit.wanted();
+            self.test = Some(Arc::new(RoutesTest {
+                wanted,
+                plan: plan_for(&self.kit, wanted.planned, self.seconds(), None),
+                servers: servers.iter().map(|s| s.server.clone()).collect(),
+                done: servers.to_vec(),
+                current: None,
+                state: TestState::Finished,
+            }));
+            self.tested = Some((kept.date, kept.line.clone()));
+        }
+        if let Some((kept, runs)) = self.history.newest_uplink()
+            && let Tested::Uplink { around, .. } = &kept.what
+        {
+            self.reading = read(runs, around, headroom);
+            self.around = Some(around.clone());
+            self.runs = runs.to_vec();
+        }
+    }
+
+    /// Seconds for each server.
+    pub(super) fn seconds(&self) -> u64 {
+        LENGTHS[self.length % LENGTHS.len()]
+    }
+
+    pub(super) fn next_length(&mut self) {
+        self.length = (self.length + 1) % LENGTHS.len();
+    }
+
+    /// The servers in the order shown: as they are while a test runs, by their places afterwards, untested ones last.
+    pub(super) fn order(&self) -> Vec<usize> {
+        let servers = &self.kit.service.servers;
+        let mut order: Vec<usize> = (0..servers.len()).collect();
+        if self.running != Running::Routes
+            && let Some(ranking) = self.ranking()
+        {
+            let place =
+                |i: &usize| ranking.places.iter().position(|p| p.server == servers[*i].name).unwrap_or(usize::MAX);
+            order.sort_by_key(place);
+        }
+        order
+    }
+
+    /// The ranking of what is known.
+    pub(super) fn ranking(&self) -> Option<Ranking> {
+        let test = self.test.as_ref()?;
+        let results = test.results();
+        (!results.is_empty()).then(|| rank(&results, test.wanted))
+    }
+
+    /// The server under the cursor.
+    pub(super) fn under_cursor(&self) -> Option<usize> {
+        self.order().get(self.cursor).copied()
+    }
+
+    pub(super) fn move_cursor(&mut self, by: i64) {
+        let last = i64::try_from(self.kit.service.servers.len()).unwrap_or(1) - 1;
+        let to = i64::try_from(self.cursor).unwrap_or(0).saturating_add(by).clamp(0, last.max(0));
+        self.cursor = usize::try_from(to).unwrap_or(0);
+    }
+
+    /// Chooses the server under the cursor, or leaves it out.
+    pub(super) fn toggle(&mut self) {
+        if let Some(chosen) = self.under_cursor().and_then(|i| self.chosen.get_mut(i)) {
+            *chosen = !*chosen;
+        }
+    }
+
+    /// All servers, then the regions one after another, then all again.
+    pub(super) fn next_region(&mut self) {
+        let servers = &self.kit.service.servers;
+        let regions: Vec<String> = self.kit.service.regions().into_iter().map(str::to_owned).collect();
+        let of = |region: &str| -> Vec<bool> { servers.iter().map(|s| s.region.as_deref() == Some(region)).collect() };
+        let now = regions.iter().position(|region| of(region) == self.chosen);
+        let next = if self.chosen.iter().all(|c| *c) { Some(0) } else { now.map(|i| i + 1) };
+        self.chosen = match next.and_then(|i| regions.get(i)) {
+            Some(region) => of(region),
+            None => vec![true; servers.len()],
+        };
+    }
+
+    fn targets(&self) -> Vec<Target> {
+        let all = self.kit.targets(&[], None).unwrap_or_default();
+        all.into_iter().zip(&self.chosen).filter(|(_, chosen)| **chosen).map(|(target, _)| target).collect()
+    }
+
+    /// The test of the chosen servers, and what it would publish, in words.
+    pub(super) fn routes_order(&self) -> Option<(TestOrder, String)> {
+        let targets = self.targets();
+        let wanted = self.kit.wanted();
+        let plan = plan_for(&self.kit, wanted.planned, self.seconds(), None);
+        let servers = targets.len();
+        let length = plan.length * u32::try_from(servers).unwrap_or(1);
+        let words = Dose { servers, length, up_to: plan.up_to }.words(&self.kit.service);
+        (servers > 0).then_some((TestOrder::Routes { targets, plan, wanted }, words))
+    }
+
+    /// The test of the line, against the server under the cursor, and what it would publish.
+    pub(super) fn line_order(&self) -> Option<(TestOrder, String)> {
+        let index = self.under_cursor()?;
+        let target = self.kit.targets(&[], None).ok()?.into_iter().nth(index)?;
+        let plan = plan_for(&self.kit, self.kit.setup.total(), self.seconds(), Some(UP_TO));
+        let words = Dose { servers: 1, length: plan.length, up_to: plan.up_to }.words(&self.kit.service);
+        Some((TestOrder::Line { target, plan }, words))
+    }
+
+    /// The check of the machine.
+    pub(super) fn machine_order(&self) -> TestOrder {
+        let targets = self.kit.targets(&[], None).unwrap_or_default();
+        TestOrder::Machine {
+            hosts: targets.iter().map(|t| (t.server.address.host().to_owned(), t.server.address.port())).collect(),
+            recordings: recordings(&self.kit, None::<&PathBuf>),
+            asked: Asked { planned: self.kit.setup.total() },
+        }
+    }
+
+    /// Something was ordered: what runs now.
+    pub(super) fn begun(&mut self, order: &TestOrder) {
+        self.running = match order {
+            TestOrder::Routes { .. } => Running::Routes,
+            TestOrder::Line { .. } => Running::Line,
+            TestOrder::Machine { .. } => Running::Machine,
+            TestOrder::Cancel => self.running,
+        };
+        match order {
+            TestOrder::Routes { .. } => (self.test, self.tested) = (None, None),
+            TestOrder::Line { .. } => self.line = None,
+            _ => {}
+        }
+    }
+
+    /// Takes news of what runs; gives what the user should be told.
+    pub(super) fn take(&mut self, news: TestNews, now: Timestamp) -> Option<String> {
+        match news {
+            TestNews::Around(around) => self.around = Some(around),
+            TestNews::Routes(test) => {
+                let ended = test.state != TestState::Running;
+                self.test = Some(test.clone());
+                if ended {
+                    self.running = Running::Nothing;
+                    self.cursor = 0;
+                    return self.keep_routes(&test, now);
+                }
+            }
+            TestNews::Line(progress) => self.line = Some(progress),
+            TestNews::LineDone(outcome) => {
+                self.running = Running::Nothing;
+                self.line = None;
+                return match outcome {
+                    Ok(run) => self.keep_line(&run, now),
+                    Err(why) => Some(format!("the line could not be measured: {why}")),
+                };
+            }
+            TestNews::Machine(check) => {
+                self.running = Running::Nothing;
+                self.check = Some(check);
+            }
+        }
+        None
+    }
+
+    fn line_name(&self) -> String {
+        line_name(None, self.around.as_ref().unwrap_or(&Surroundings::default()))
+    }
+
+    fn keep_routes(&mut self, test: &RoutesTest, now: Timestamp) -> Option<String> {
+        if !test.done.iter().any(|result| result.best().is_some()) {
+            return None;
+        }
+        let line = self.line_name();
+        self.tested = Some((now, line.clone()));
+        self.keep(Kept {
+            date: now,
+            line,
+            service: Some(self.kit.service_name.clone()),
+            planned: test.wanted.planned,
+            what: Tested::Routes { servers: test.done.clone() },
+        })
+    }
+
+    fn keep_line(&mut self, run: &LineRun, now: Timestamp) -> Option<String> {
+        // Runs of one sitting belong together: the more of them, the more their spread says.
+        self.runs.push(run.clone());
+        let around = self.around.clone().unwrap_or_default();
+        self.reading = read(&self.runs, &around, self.kit.setup.headroom_percent / 100.0);
+        let server = self.under_cursor().map(|i| self.kit.service.servers[i].name.clone()).unwrap_or_default();
+        self.keep(Kept {
+            date: now,
+            line: self.line_name(),
+            service: None,
+            planned: self.kit.setup.total(),
+            what: Tested::Uplink { server, runs: self.runs.clone(), around },
+        })
+    }
+
+    fn keep(&mut self, kept: Kept) -> Option<String> {
+        let outcome = self.kit.keep(&kept);
+        self.history.kept.push(kept);
+        outcome.err().map(|failure| failure.to_string())
+    }
+
+    /// Writes the server under the cursor into the setup; gives its name.
+    pub(super) fn pick(&mut self) -> Option<Result<String, Failure>> {
+        let name = self.kit.service.servers.get(self.under_cursor()?)?.name.clone();
+        let outcome = self.kit.change(&Change::Server(ServerChoice::Named(name.clone())));
+        Some(outcome.map(|()| name))
+    }
+
+    /// The place of a server among those tested.
+    pub(super) fn place<'a>(&self, ranking: &'a Ranking, server: &str) -> Option<&'a Place> {
+        ranking.places.iter().find(|place| place.server == server)
+    }
+
+    /// The plan, if anything was measured.
+    pub(super) fn plan(&self) -> Option<Plan> {
+        let server = self.kit.server_in_use();
+        let basis = Basis::newest(&self.history, &self.kit.service_name, server.as_deref())?;
+        Some(Plan::new(&self.kit, self.kit.setup.clone(), basis))
+    }
+
+    /// Writes a change into the setup; gives what the user should be told.
+    pub(super) fn change(&mut self, change: &Change) -> Option<String> {
+        self.kit.change(change).err().map(|failure| failure.to_string())
+    }
+}

@@ -1,0 +1,60 @@
+//! The Machine screen, before a broadcast: what would hurt it, with evidence and one thing to do.
+
+use moth_plan::check::{Check, Weight};
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use ratatui::text::{Line, Span};
+
+use super::before::{Before, Running};
+use super::format::{fit, wrap};
+use super::palette::{Palette, weight_mark};
+
+/// Columns for a finding's mark, weight and subject.
+const SUBJECTS: usize = 24;
+
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette) {
+    let mut lines: Vec<Line<'static>> = Vec::new();
+    match (&before.check, before.running) {
+        (_, Running::Machine) => lines.push(Line::styled("looking at the machine…", palette.strong())),
+        (None, _) => lines.push(Line::raw("r looks at the machine: links, load, heat, memory, disk, names.")),
+        (Some(check), _) => {
+            let roomy = usize::from(area.height) >= check.findings.len() * 2 + check.unread.len() + 4;
+            lines.extend(findings(check, palette, area.width, roomy));
+        }
+    }
+    for (row, line) in lines.into_iter().take(area.height.into()).enumerate() {
+        let y = area.y + u16::try_from(row).unwrap_or(0);
+        frame.render_widget(line, Rect { y, height: 1, ..area });
+    }
+}
+
+fn findings(check: &Check, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
+    let columns = usize::from(width).saturating_sub(SUBJECTS);
+    let hurts = check.findings.iter().filter(|f| f.weight == Weight::Hurts).count();
+    let head = match hurts {
+        0 => "Nothing would hurt a broadcast.".to_owned(),
+        1 => "One thing would hurt a broadcast.".to_owned(),
+        more => format!("{more} things would hurt a broadcast."),
+    };
+    let mut lines = vec![Line::styled(head, palette.strong()), Line::default()];
+    for finding in &check.findings {
+        let style = palette.weight(finding.weight);
+        let subject = format!("{} {:6} {}", weight_mark(finding.weight), finding.weight.word(), finding.subject);
+        for (i, text) in wrap(&finding.evidence, columns).into_iter().take(2).enumerate() {
+            let left = if i == 0 { fit(&subject, SUBJECTS - 1) } else { String::new() };
+            lines.push(Line::from(vec![Span::styled(format!("{left:SUBJECTS$}"), style), Span::raw(text)]));
+        }
+        if let Some(to_do) = finding.to_do.as_ref().filter(|_| roomy || finding.weight == Weight::Hurts) {
+            lines.push(Line::styled(format!("{:SUBJECTS$}→ {}", "", fit(to_do, columns.saturating_sub(2))), style));
+        }
+    }
+    if !check.unread.is_empty() {
+        lines.push(Line::default());
+        let names: Vec<String> =
+            check.unread.iter().map(|unread| format!("{} ({})", unread.subject, unread.why)).collect();
+        let told = format!("Not readable here: {}.", names.join("; "));
+        lines.extend(wrap(&told, width.into()).into_iter().map(|text| Line::styled(text, palette.faint())));
+    }
+    lines.into_iter().map(|line| line.style(Style::new())).collect()
+}

@@ -1,0 +1,389 @@
+//! The Routes screen: the servers on one scale, tested before one's eyes, and the line to them.
+
+use moth_core::rate::Bitrate;
+use moth_plan::measurement::{Carried, ServerResult};
+use moth_plan::ranking::Grade;
+use moth_plan::text::percent;
+use moth_relay::measure::{LinePhase, ServerPhase};
+use ratatui::Frame;
+use ratatui::layout::{Constraint, Layout, Rect};
+use ratatui::style::Style;
+use ratatui::text::{Line, Span};
+
+use super::before::{Before, Running};
+use super::format::{fit, wrap};
+use super::lanes::EIGHTHS;
+use super::palette::{Palette, grade_mark};
+use crate::chart::{Part, Scale, series};
+use crate::out;
+use crate::routes_test::Current;
+use crate::uplink::surrounded;
+
+/// Columns for a server's name and region, and for its grade or what is being done to it.
+const NAMES: usize = 26;
+const GRADES: usize = 12;
+/// Columns of a server's seconds, where there is room for them.
+const SECONDS: usize = 24;
+
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette) {
+    let servers = u16::try_from(before.kit.service.servers.len()).unwrap_or(u16::MAX);
+    let roomy = area.height >= servers.saturating_mul(3) + 16;
+    let rows_each = if roomy { 3 } else { 1 };
+    let line_rows = line_lines(before, palette, area.width).len().min(if roomy { 9 } else { 5 });
+    let [head, _, ruler, list, verdict, closer, _, line] = Layout::vertical([
+        Constraint::Length(1),
+        Constraint::Length(u16::from(roomy)),
+        Constraint::Length(1),
+        Constraint::Length(servers.saturating_mul(rows_each)),
+        Constraint::Length(if roomy { 2 } else { 5 }),
+        Constraint::Min(0),
+        Constraint::Length(u16::from(roomy)),
+        Constraint::Length(u16::try_from(line_rows).unwrap_or(5)),
+    ])
+    .areas(area);
+    frame.render_widget(asked(before, palette, area.width), head);
+    servers_on_a_scale(frame, ruler, list, before, palette, roomy);
+    says(frame, verdict, before, palette, roomy);
+    second_by_second(frame, closer, before, palette);
+    for (row, text) in line_lines(before, palette, area.width).into_iter().take(line_rows).enumerate() {
+        let y = line.y + u16::try_from(row).unwrap_or(0);
+        if y < line.bottom() {
+            frame.render_widget(text, Rect { y, height: 1, ..line });
+        }
+    }
+}
+
+/// What is asked of the servers, and of which line the figures are.
+fn asked(before: &Before, palette: Palette, width: u16) -> Line<'static> {
+    let wanted = before.kit.wanted();
+    let when = match (&before.tested, before.running) {
+        (_, Running::Routes) => before.test.as_ref().map_or_else(String::new, |test| {
+            format!(
+                "testing {} of {}, {} done",
+                (test.done.len() + 1).min(test.servers.len()),
+                test.servers.len(),
+                percent(test.progress())
+            )
+        }),
+        (Some((date, line)), _) => format!("measured {} over {line}", out::date(*date)),
+        (None, _) => "nothing tested yet".into(),
+    };
+    let when = if before.is_stand_in() { format!("{when}; the afternoon before, all made up") } else { when };
+    let text = format!(
+        "{}  {} planned, {} to stay free, {} s each  ",
+        before.kit.service.name,
+        wanted.planned,
+        percent(wanted.headroom),
+        before.seconds()
+    );
+    let room = usize::from(width).saturating_sub(text.chars().count());
+    Line::from(vec![Span::styled(text, palette.strong()), Span::styled(fit(&when, room), palette.faint())])
+}
+
+fn servers_on_a_scale(frame: &mut Frame<'_>, ruler: Rect, list: Rect, before: &Before, palette: Palette, roomy: bool) {
+    let wanted = before.kit.wanted();
+    let need = wanted.planned.scaled(1.0 / (1.0 - wanted.headroom).max(0.05));
+    let with_seconds = list.width >= 118;
+    let beside = NAMES + GRADES + if with_seconds { SECONDS + 2 } else { 0 };
+    let results: Vec<ServerResult> = before.test.as_ref().map_or_else(Vec::new, |test| test.results());
+    let current = before.test.as_ref().and_then(|test| test.current.as_ref());
+    let seen = results.iter().filter_map(|r| r.best()).map(|carried| carried.sustained);
+    let scale = Scale::over(
+        seen.chain(current.and_then(|c| c.now)).chain([need]),
+        usize::from(list.width).saturating_sub(beside),
+    );
+    let top = Line::from(vec![
+        Span::styled(
+            format!("{:NAMES$}", format!("{} planned {} +headroom", Part::Planned.mark(), Part::Wanted.mark())),
+            palette.faint(),
+        ),
+        Span::styled(fit(&scale.ruler(), usize::from(ruler.width).saturating_sub(NAMES)), palette.faint()),
+    ]);
+    frame.render_widget(top, ruler);
+    let ranking = before.ranking();
+    let rows_each = if roomy { 3 } else { 1 };
+    for (row, index) in before.order().into_iter().enumerate() {
+        let server = &before.kit.service.servers[index];
+        let result = results.iter().find(|r| r.server == server.name);
+        let testing = current.filter(|c| c.server == server.name);
+        let place =
+            ranking.as_ref().and_then(|ranking| before.place(ranking, &server.name)).filter(|_| testing.is_none());
+        let y = list.y + u16::try_from(row * rows_each).unwrap_or(u16::MAX);
+        if y >= list.bottom() {
+            return;
+        }
+        let at_cursor = row == before.cursor;
+        let name_style = if at_cursor { palette.key() } else { palette.strong() };
+        let chosen = if before.chosen.get(index) == Some(&true) { '●' } else { '○' };
+        let in_use = if before.kit.setup.server.to_string() == server.name { '◆' } else { ' ' };
+        let region = server.region.clone().unwrap_or_default();
+        let name = format!(" {} ", fit(&server.name, 13));
+        let pad = NAMES.saturating_sub(4 + name.chars().count());
+        let mut spans = vec![
+            Span::raw(format!("{chosen}{in_use} ")),
+            Span::styled(name, name_style),
+            Span::styled(format!("{:pad$}", fit(&format!(" {region}"), pad)), palette.faint()),
+            Span::raw(" "),
+        ];
+        let (p5, sustained) = match (testing, result.and_then(|r| r.best())) {
+            (Some(Current { now: Some(now), .. }), None) => (*now, *now),
+            (Some(Current { now: Some(now), so_far, .. }), Some(best)) => {
+                (so_far.best().map_or(*now, |b| b.p5).min(*now), best.sustained.max(*now))
+            }
+            (_, Some(best)) => (best.p5, best.sustained),
+            _ => (Bitrate::ZERO, Bitrate::ZERO),
+        };
+        let tone = place.map_or(palette.quantity(), |place| palette.grade(place.grade));
+        for part in scale.band(p5, sustained, wanted.planned, need) {
+            let style = match part {
+                Part::Firm | Part::Median => tone,
+                Part::Planned => palette.strong(),
+                Part::Wanted | Part::Empty => palette.faint(),
+            };
+            spans.push(Span::styled(part.mark().to_string(), style));
+        }
+        let (state, state_style) = match (testing, place) {
+            (Some(current), _) => (doing(before, current), palette.strong()),
+            (None, Some(place)) => {
+                (format!(" {} {}", grade_mark(place.grade), place.grade.word()), palette.grade(place.grade))
+            }
+            (None, None) => (" · untested".to_owned(), palette.faint()),
+        };
+        spans.push(Span::styled(format!("{:GRADES$}", fit(&state, GRADES)), state_style));
+        if with_seconds {
+            let seconds = match testing {
+                Some(current) => current.seconds.clone(),
+                None => result.and_then(|r| r.best()).map_or_else(Vec::new, |best| best.per_second.clone()),
+            };
+            spans.push(Span::styled(format!("  {}", series(&seconds, scale.to, SECONDS)), tone));
+        }
+        frame.render_widget(Line::from(spans), Rect { y, height: 1, ..list });
+        if roomy {
+            let told = match (testing, place) {
+                (Some(current), _) => trips(&current.so_far),
+                (None, Some(place)) => sentence_with_before(before, place),
+                (None, None) => String::new(),
+            };
+            let indent = Rect { x: list.x + NAMES as u16, width: list.width.saturating_sub(NAMES as u16), ..list };
+            for (i, text) in wrap(&told, indent.width.into()).into_iter().take(2).enumerate() {
+                let y = y + 1 + u16::try_from(i).unwrap_or(0);
+                if y < list.bottom() {
+                    frame.render_widget(Line::styled(text, palette.faint()), Rect { y, height: 1, ..indent });
+                }
+            }
+        }
+    }
+}
+
+/// Why a server is in its place, and what it was when it was last tested over this line.
+fn sentence_with_before(before: &Before, place: &moth_plan::ranking::Place) -> String {
+    let earlier = before.tested.as_ref().and_then(|(date, line)| before.history.before(&place.server, line, *date));
+    match earlier.and_then(|(date, result)| Some((date, result.best()?.sustained))) {
+        Some((date, sustained)) => format!("{}. On {} it sustained {sustained}.", place.sentence, out::date(date)),
+        None => place.sentence.clone(),
+    }
+}
+
+fn doing(before: &Before, current: &Current) -> String {
+    let share = before.test.as_ref().map_or(0.0, |test| test.share_of(current));
+    match current.phase {
+        ServerPhase::Connecting => " connecting".into(),
+        ServerPhase::Planned => format!(" plan {:>4}", percent(share)),
+        ServerPhase::Above => format!(" more {:>4}", percent(share)),
+        ServerPhase::Done => " done".into(),
+    }
+}
+
+/// What is known of the way to a server while it is tested.
+fn trips(result: &ServerResult) -> String {
+    let ms = |what: &str, value: Option<f64>| value.map(|value| format!("{what} {value:.0} ms"));
+    let parts: Vec<String> = [
+        ms("connected in", result.connect_ms),
+        ms("taken in", result.handshake_ms),
+        ms("round trip", result.planned.as_ref().and_then(|p| p.rtt_ms)),
+        ms("jitter", result.planned.as_ref().and_then(|p| p.jitter_ms)),
+    ]
+    .into_iter()
+    .flatten()
+    .collect();
+    parts.join(", ")
+}
+
+/// The most rows and columns a second's bar takes.
+const BAR: (u16, usize) = (9, 5);
+
+/// The server being tested, else the one under the cursor, second by second.
+fn second_by_second(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette) {
+    let results: Vec<ServerResult> = before.test.as_ref().map_or_else(Vec::new, |test| test.results());
+    let current = before.test.as_ref().and_then(|test| test.current.as_ref());
+    let name = match current {
+        Some(current) => Some(current.server.clone()),
+        None => before.under_cursor().map(|i| before.kit.service.servers[i].name.clone()),
+    };
+    let Some(result) = name.and_then(|name| results.iter().find(|r| r.server == name)) else { return };
+    let seconds = |carried: &Option<Carried>| carried.as_ref().map_or_else(Vec::new, |c| c.per_second.clone());
+    let (planned, above) = (seconds(&result.planned), seconds(&result.above));
+    let all: Vec<Bitrate> = planned.iter().chain(&above).copied().collect();
+    if area.height < 5 || all.is_empty() {
+        return;
+    }
+    let figures =
+        [trips(result), pushed(result)].into_iter().filter(|text| !text.is_empty()).collect::<Vec<_>>().join("; ");
+    let width = usize::from(area.width);
+    frame.render_widget(
+        Line::from(vec![
+            Span::styled(format!("{}  ", result.server), palette.strong()),
+            Span::styled(fit(&figures, width.saturating_sub(result.server.chars().count() + 2)), palette.faint()),
+        ]),
+        Rect { height: 1, ..area },
+    );
+    let wanted = before.kit.wanted().planned;
+    let top = all.iter().copied().max().unwrap_or(wanted).max(wanted).scaled(1.05);
+    let rows = (area.height - 2).min(BAR.0);
+    let each = (width.saturating_sub(4) / all.len()).clamp(1, BAR.1);
+    let per_row = (all.len() * each + 4).min(width);
+    for row in 0..rows {
+        let (low, high) = (f64::from(rows - row - 1) / f64::from(rows), f64::from(rows - row) / f64::from(rows));
+        let at = |rate: Bitrate| rate.bps() as f64 / (top.bps() as f64).max(1.0);
+        let has_plan = (low..high).contains(&at(wanted));
+        let mut line = String::new();
+        for (i, second) in all.iter().enumerate() {
+            if i == planned.len() && i > 0 {
+                line.push_str("  ");
+            }
+            let fill = ((at(*second) - low) / (high - low)).clamp(0.0, 1.0);
+            let mark = EIGHTHS[(fill * 8.0).round() as usize];
+            let mark = if mark == ' ' && has_plan { '┄' } else { mark };
+            line.push_str(&mark.to_string().repeat(each.saturating_sub(1).max(1)));
+            if each > 1 {
+                line.push(if has_plan { '┄' } else { ' ' });
+            }
+        }
+        if has_plan {
+            line.push_str(&format!(" planned {wanted}"));
+        }
+        let y = area.y + 1 + row;
+        frame.render_widget(Line::styled(fit(&line, per_row + 24), palette.quantity()), Rect { y, height: 1, ..area });
+    }
+    let under = format!(
+        "{:<wide$}  {}",
+        fit("planned bitrate", (planned.len() * each).max(4)),
+        if above.is_empty() {
+            String::new()
+        } else {
+            format!("with more, a second in each bar, up to {}", result.above.as_ref().map_or(wanted, |a| a.offered))
+        },
+        wide = planned.len() * each
+    );
+    frame.render_widget(
+        Line::styled(fit(&under, width), palette.faint()),
+        Rect { y: area.y + 1 + rows, height: 1, ..area },
+    );
+}
+
+/// What pushing a server to its limit showed.
+fn pushed(result: &ServerResult) -> String {
+    let Some(above) = &result.above else { return String::new() };
+    let mut parts = vec![format!("full: round trip {}", ms(above.rtt_ms))];
+    parts.extend(above.receiver_limited.map(|share| format!("held up by its window {} of the time", percent(share))));
+    parts.extend(above.retransmits.map(|n| format!("{n} segments sent again")));
+    parts.push(match result.stalls() {
+        0 => "no stall".into(),
+        1 => "one stall".into(),
+        more => format!("{more} stalls"),
+    });
+    parts.join(", ")
+}
+
+/// Whether it is the line or single servers; on a small screen, why the one under the cursor is in its place.
+fn says(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette, roomy: bool) {
+    let mut lines: Vec<Line<'static>> = Vec::new();
+    let ranking = before.ranking();
+    if let Some(ranking) = ranking.as_ref().filter(|_| before.running != Running::Routes) {
+        let style = palette.strong();
+        lines.extend(wrap(&ranking.sentence, area.width.into()).into_iter().map(|text| Line::styled(text, style)));
+    }
+    if !roomy || ranking.is_none() {
+        let place =
+            before.under_cursor().and_then(|i| before.place(ranking.as_ref()?, &before.kit.service.servers[i].name));
+        let told = match (place, before.running) {
+            (Some(place), _) => format!("{}: {}", place.server, place.sentence),
+            (None, Running::Routes) => {
+                "Filler is published to each server in turn, first at the planned bitrate, then with more.".into()
+            }
+            (None, _) => {
+                "Enter publishes filler to each chosen server in turn, first at the planned bitrate, then with more."
+                    .into()
+            }
+        };
+        lines.extend(wrap(&told, area.width.into()).into_iter().map(|text| Line::styled(text, palette.faint())));
+    }
+    for (row, line) in lines.into_iter().take(area.height.into()).enumerate() {
+        let y = area.y + u16::try_from(row).unwrap_or(0);
+        frame.render_widget(line, Rect { y, height: 1, ..area });
+    }
+}
+
+/// The line: what is around it, and what it carries.
+fn line_lines(before: &Before, palette: Palette, width: u16) -> Vec<Line<'static>> {
+    let columns = usize::from(width);
+    let heading = |text: String| {
+        Line::from(vec![Span::styled("the line  ", palette.strong()), Span::styled(text, palette.faint())])
+    };
+    let mut lines = Vec::new();
+    let around = before.around.as_ref();
+    let name = around.and_then(|a| a.interface.as_ref()).map(|i| i.line());
+    let told = around
+        .zip(name)
+        .map_or_else(|| "l measures it against the server under the cursor".into(), |(a, n)| surrounded(a, &n));
+    lines.push(heading(fit(&told, columns.saturating_sub(10))));
+    if let (Running::Line, now) = (before.running, before.line) {
+        let told = match now.map(|now| (now.phase, now)) {
+            None | Some((LinePhase::Connecting, _)) => "connecting".to_owned(),
+            Some((LinePhase::Idle, now)) => format!("idle, round trip {}", ms(now.rtt_ms)),
+            Some((LinePhase::Full, now)) => format!(
+                "full: {}, round trip {}, {} of {} s",
+                now.now.map_or_else(|| "…".into(), |rate| rate.to_string()),
+                ms(now.rtt_ms),
+                now.elapsed.as_secs(),
+                before.seconds()
+            ),
+        };
+        lines.push(Line::styled(format!("          {told}"), palette.quantity()));
+        return lines;
+    }
+    let Some(reading) = &before.reading else { return lines };
+    let indent = |text: String, style: Style| Line::styled(format!("          {text}"), style);
+    let bloat = reading.bufferbloat_ms.zip(reading.buffer).map_or_else(String::new, |(ms, buffer)| {
+        let rpm = reading.rpm.map_or_else(String::new, |rpm| format!(", {rpm} round trips a minute under load"));
+        format!("; {ms:.0} ms of bufferbloat ({} buffer){rpm}", buffer.word())
+    });
+    let retransmits = reading.retransmits.map_or_else(String::new, |n| format!("; {n} segments sent again"));
+    let figures =
+        format!("round trip {} idle, {} full{bloat}{retransmits}", ms(reading.idle_rtt_ms), ms(reading.full_rtt_ms));
+    let wide = columns.saturating_sub(10);
+    lines.extend(wrap(&reading.carries, wide).into_iter().map(|text| indent(text, palette.strong())));
+    lines.extend(wrap(&figures, wide).into_iter().map(|text| indent(text, palette.faint())));
+    for what in reading.held_back.iter().chain([&format!("Try first: {}", reading.first)]) {
+        lines.extend(wrap(what, wide).into_iter().map(|text| indent(text, Style::new())));
+    }
+    lines
+}
+
+fn ms(value: Option<f64>) -> String {
+    value.map_or_else(|| "not available".into(), |ms| format!("{ms:.0} ms"))
+}
+
+/// The marks on this screen, for the help.
+pub(super) fn marks() -> String {
+    let grades =
+        [Grade::Holds, Grade::Tight, Grade::Short, Grade::Failed].map(|g| format!("{} {}", grade_mark(g), g.word()));
+    format!(
+        "{} worst moments  {} median second  {} planned  {} with headroom  {}",
+        Part::Firm.mark(),
+        Part::Median.mark(),
+        Part::Planned.mark(),
+        Part::Wanted.mark(),
+        grades.join("  ")
+    )
+}

@@ -1,0 +1,168 @@
+//! Which screen is shown: the frame around all of them, and the keys at its foot.
+
+use moth_core::Snapshot;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::style::Modifier;
+use ratatui::text::{Line, Span};
+
+use super::app::App;
+use super::before::Running;
+use super::format::{fit, wrap};
+use super::{dialog, fitness, planning, routes, watch};
+
+/// The smallest terminal it fits on.
+pub(super) const SMALLEST: (u16, u16) = (80, 24);
+
+/// A screen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Tab {
+    /// The broadcast.
+    Watch,
+    /// Servers and the line to them.
+    Routes,
+    /// Budget and picture.
+    Plan,
+    /// The machine's condition.
+    Machine,
+}
+
+impl Tab {
+    /// All of them, in the order of their keys.
+    pub const ALL: [Self; 4] = [Self::Watch, Self::Routes, Self::Plan, Self::Machine];
+
+    fn name(self) -> &'static str {
+        match self {
+            Self::Watch => "Watch",
+            Self::Routes => "Routes",
+            Self::Plan => "Plan",
+            Self::Machine => "Machine",
+        }
+    }
+}
+
+/// Draws the whole screen.
+pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
+    let area = frame.area();
+    if area.width < SMALLEST.0 || area.height < SMALLEST.1 {
+        too_small(frame, area);
+        return;
+    }
+    let Some(snapshot) = &app.snapshot else {
+        frame.render_widget(Line::from(" vigilant moth"), area);
+        return;
+    };
+    let rows = |y: u16, height: u16| Rect { y: area.y + y, height, ..area };
+    let body = rows(1, area.height.saturating_sub(2));
+    watch::header(frame, rows(0, 1), app, snapshot);
+    match (app.tab, &app.before) {
+        (Tab::Watch, _) => watch::draw(frame, body, app, snapshot),
+        (_, None) => without_a_setup(frame, inner(body)),
+        (Tab::Routes, Some(before)) => routes::draw(frame, inner(body), before, app.palette),
+        (Tab::Plan, Some(before)) => planning::draw(frame, inner(body), before, app.palette),
+        (Tab::Machine, Some(before)) => fitness::draw(frame, inner(body), before, app.palette),
+    }
+    footer(frame, rows(area.height - 1, 1), app, snapshot);
+    dialog::draw(frame, area, app, snapshot);
+}
+
+/// One column free on both sides, and a row above.
+fn inner(area: Rect) -> Rect {
+    let gap = u16::from(area.height > 24);
+    Rect { x: area.x + 1, width: area.width.saturating_sub(2), y: area.y + gap, height: area.height - gap }
+}
+
+fn too_small(frame: &mut Frame<'_>, area: Rect) {
+    let text = format!("The moth needs {}×{}; this is {}×{}.", SMALLEST.0, SMALLEST.1, area.width, area.height);
+    for (row, line) in wrap(&text, area.width.into()).into_iter().enumerate() {
+        let y = area.y + u16::try_from(row).unwrap_or(u16::MAX);
+        if y < area.bottom() {
+            frame.render_widget(Line::from(line), Rect { y, height: 1, ..area });
+        }
+    }
+}
+
+fn without_a_setup(frame: &mut Frame<'_>, area: Rect) {
+    let told = "This screen works with a setup. You named the server with --to; run `moth setup`, put your service into the file it names, and start `moth watch` without --to.";
+    for (row, line) in wrap(told, area.width.into()).into_iter().enumerate() {
+        let y = area.y + u16::try_from(row).unwrap_or(0);
+        frame.render_widget(Line::from(line), Rect { y, height: 1, ..area });
+    }
+}
+
+/// The screens' names, the one shown reversed; with little room only that one.
+pub(super) fn names(app: &App, width: u16) -> Vec<Span<'static>> {
+    let mut spans = vec![Span::styled(" vigilant moth ", app.palette.strong())];
+    for (i, tab) in Tab::ALL.into_iter().enumerate() {
+        if tab == app.tab {
+            spans.push(Span::styled(
+                format!(" {} ", tab.name()),
+                app.palette.strong().add_modifier(Modifier::UNDERLINED),
+            ));
+        } else if width >= 110 {
+            spans.push(Span::styled(format!(" {} {} ", i + 1, tab.name()), app.palette.faint()));
+        }
+    }
+    spans.push(Span::raw("  "));
+    spans
+}
+
+fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+    let palette = app.palette;
+    if let Some(notice) = &app.notice {
+        frame.render_widget(Line::styled(fit(&format!(" {notice}"), area.width.into()), palette.strong()), area);
+        return;
+    }
+    let mut keys: Vec<(&'static str, String)> = Vec::new();
+    let mut key = |name, what: &str| keys.push((name, what.to_owned()));
+    key("?", if area.width < 110 { "keys" } else { "keys and words" });
+    match (app.tab, app.before.as_ref().map(|before| before.running)) {
+        (Tab::Watch, _) => {
+            key("←→", if app.cursor.is_some() { "move the cursor" } else { "look back" });
+            if app.cursor.is_some() {
+                key("Esc", "back to now");
+            }
+            if snapshot.undo.is_some() {
+                key("u", "undo the last change");
+            }
+        }
+        (Tab::Routes | Tab::Machine, Some(running)) if running != Running::Nothing => {
+            key("Esc", "end it, with what there is")
+        }
+        (Tab::Routes, Some(_)) => {
+            key("Enter", "test");
+            key("Space", "choose");
+            key("p", "pick");
+            key("l", "line");
+            key("t", "time");
+            key("r", "region");
+        }
+        (Tab::Plan, Some(_)) => {
+            key("m", "motion");
+            key("- +", "free share");
+            key("w", "write to setup");
+            key("k", "key");
+        }
+        (Tab::Machine, Some(_)) => key("r", "look again"),
+        (_, None) => {}
+    }
+    let mut last = vec![("q", "quit".to_owned())];
+    if area.width < 110 {
+        last.insert(0, ("1-4", "screens".to_owned()));
+    }
+    // What does not fit is left to the help, which `?` shows.
+    let gap = if area.width >= 100 { "   " } else { " " };
+    let wide = |keys: &[(&'static str, String)]| {
+        keys.iter().map(|(name, what)| name.chars().count() + what.chars().count() + 3 + gap.len()).sum::<usize>()
+    };
+    while wide(&keys) + wide(&last) > usize::from(area.width) && keys.len() > 1 {
+        keys.pop();
+    }
+    keys.extend(last);
+    let mut spans = vec![Span::raw(" ")];
+    for (name, what) in keys {
+        spans.push(Span::styled(format!(" {name} "), palette.key()));
+        spans.push(Span::styled(format!(" {what}{gap}"), palette.faint()));
+    }
+    frame.render_widget(Line::from(spans), area);
+}
