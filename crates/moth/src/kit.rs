@@ -173,11 +173,10 @@ impl Kit {
 
     /// The name of the server the setup uses: the one it names, else the best of the newest test, else the first.
     #[must_use]
-    pub fn server_in_use(&self) -> Option<String> {
+    pub fn server_in_use(&self, history: &History) -> Option<String> {
         match &self.setup.server {
             ServerChoice::Named(name) => self.service.server(name).map(|s| s.name.clone()),
             ServerChoice::Automatic => {
-                let history = self.results.read().unwrap_or_default();
                 let tested = history.newest_routes(&self.service_name).map(|(_, servers)| rank(servers, self.wanted()));
                 let best = tested.and_then(|ranking| {
                     let held = ranking.places.into_iter().filter(|place| place.holds.is_some());
@@ -193,7 +192,7 @@ impl Kit {
     /// # Errors
     /// [`Failure`] if there is none.
     pub fn servers(&self) -> Result<Vec<Server>, Failure> {
-        let first = self.server_in_use().ok_or_else(|| self.no_servers())?;
+        let first = self.server_in_use(&self.history()?).ok_or_else(|| self.no_servers())?;
         let mut servers: Vec<Server> = self.targets(&[], None)?.into_iter().map(|target| target.server).collect();
         servers.sort_by_key(|server| server.name != first);
         Ok(servers)
@@ -273,9 +272,10 @@ mod tests {
         let (kit, _dir) = kit(TEMPLATE);
         let mut kit = kit.unwrap();
         assert_eq!((kit.setup_name.as_str(), kit.service.name.as_str()), ("comet-night", "Nocturne"));
-        assert_eq!(kit.server_in_use().as_deref(), Some("Aldmoor"), "nothing tested yet: the first");
+        let nothing = History::default();
+        assert_eq!(kit.server_in_use(&nothing).as_deref(), Some("Aldmoor"), "nothing tested yet: the first");
         kit.change(&Change::Server(ServerChoice::Named("Dunmere".into()))).unwrap();
-        assert_eq!(kit.server_in_use().as_deref(), Some("Dunmere"));
+        assert_eq!(kit.server_in_use(&nothing).as_deref(), Some("Dunmere"));
         assert_eq!(kit.servers().unwrap()[0].name, "Dunmere");
         assert_eq!(kit.servers().unwrap().len(), 6);
     }

@@ -60,6 +60,9 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
             return complain(&format!("{what} (moth --help tells how it is used)"));
         }
     };
+    if !matches!(cli.command, Command::Watch(_) | Command::Demo(_)) {
+        logging::warnings();
+    }
     let outcome = match cli.command {
         Command::Demo(options) if options.list => headless::list_evenings(),
         Command::Demo(options) => production::demo(&options),

@@ -24,3 +24,11 @@ pub(crate) fn begin(options: &ShowOptions) -> Result<(), Failure> {
     }
     Ok(())
 }
+
+/// Warnings of a command that prints a report go to standard error.
+pub(crate) fn warnings() {
+    let ansi = std::io::stderr().is_terminal();
+    let builder = fmt().with_max_level(LevelFilter::WARN).with_target(false).without_time();
+    // A second call in one process (tests) keeps the first log.
+    let _ = builder.with_ansi(ansi).with_writer(std::io::stderr).try_init();
+}

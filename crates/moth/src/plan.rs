@@ -150,8 +150,9 @@ pub fn run(options: &PlanOptions, kit_options: &KitOptions) -> Outcome {
     let basis = match options.sustained {
         Some(sustained) => Basis::said(sustained),
         None => {
-            let server = kit.server_in_use();
-            let newest = Basis::newest(&kit.history()?, &kit.service_name, server.as_deref());
+            let history = kit.history()?;
+            let server = kit.server_in_use(&history);
+            let newest = Basis::newest(&history, &kit.service_name, server.as_deref());
             newest.ok_or(Failure::NothingMeasured)?
         }
     };

@@ -82,7 +82,7 @@ pub enum Plan {
     /// An evening.
     Demo(Box<Evening>, u64),
     /// A real broadcast.
-    Live(LivePlan),
+    Live(Box<LivePlan>),
 }
 
 /// A real broadcast to come.
@@ -249,7 +249,7 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Outcome {
         let test_key = routes::unseen(&kit, key.clone())?;
         let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
         let plan = LivePlan { listen, servers, key, test_key, limits, kit: Some(kit) };
-        return show(Plan::Live(plan), &options.show);
+        return show(Plan::Live(Box::new(plan)), &options.show);
     }
     for text in &options.to {
         let address = parse("--to", text)?;
@@ -266,7 +266,7 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Outcome {
     let key = key_source::find(options.key_file.as_deref(), std::env::var_os(key_source::VARIABLE))?;
     let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
     let test_key = key.clone();
-    show(Plan::Live(LivePlan { listen, servers, key, test_key, limits, kit: None }), &options.show)
+    show(Plan::Live(Box::new(LivePlan { listen, servers, key, test_key, limits, kit: None })), &options.show)
 }
 
 /// Whether a host name plainly is this machine.

@@ -125,7 +125,8 @@ fn target(options: &UplinkOptions, kit: &Kit) -> Result<(Target, StreamKey), Fai
         let key = file.map_or_else(any, |file| kit.key(Some(file)))?;
         return Ok((Target { server, region: None }, key));
     }
-    let name = options.server.clone().or_else(|| kit.server_in_use());
+    let history = kit.history()?;
+    let name = options.server.clone().or_else(|| kit.server_in_use(&history));
     let targets = kit.targets(name.as_slice(), None)?;
     let target = targets.into_iter().next().ok_or(Failure::NothingMeasured)?;
     Ok((target, unseen(kit, kit.key(file)?)?))

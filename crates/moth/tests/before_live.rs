@@ -248,7 +248,7 @@ fn what_was_tested_until_ctrl_c_is_told_and_kept() {
         .unwrap();
     let running = Running(child);
     wait_for("the second server's turn", Duration::from_secs(30), || (nginx.recordings().len() == 2).then_some(()));
-    std::thread::sleep(Duration::from_secs(2));
+    std::thread::sleep(Duration::from_millis(3500));
     running.signal("INT");
     let mut running = running;
     let mut text = String::new();
@@ -259,4 +259,50 @@ fn what_was_tested_until_ctrl_c_is_told_and_kept() {
     assert_eq!(place(&report, "Aldmoor")["grade"], "holds");
     assert_eq!(place(&report, "Brackwater")["result"]["cancelled"], true);
     assert!(desk.dir.path().join("moth.data/results.jsonl").exists());
+}
+
+#[test]
+fn a_measuring_host_takes_one_key_only_if_told_so_and_survives_garbage() {
+    let dir = tempfile::tempdir().unwrap();
+    let key = dir.path().join("its-key");
+    std::fs::write(&key, "orbit-of-its-own").unwrap();
+    let address = format!("rtmp://127.0.0.1:{}/moth", free_port());
+    let _ingest = Ingest::begin(here(), &address, &["--key-file", key.to_str().unwrap()]);
+    let port = address.split(':').nth(2).unwrap().split('/').next().unwrap();
+    for garbage in [&b"GET / HTTP/1.1\r\n\r\n"[..], &[3; 9000], &[0xff; 4000], b""] {
+        let mut stream = std::net::TcpStream::connect(format!("127.0.0.1:{port}")).unwrap();
+        let _ = stream.write_all(garbage);
+    }
+    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let refused = desk.moth(here(), &["uplink", "--to", &address]);
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(said.contains("this key is not known here") && said.lines().count() == 1, "{said}");
+    let wrong = desk.moth(here(), &["uplink", "--to", &address.replace("/moth", "/elsewhere")]);
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("no such application"));
+    let words = ["uplink", "--to", &address, "--up-to", "20M", "--key-file", key.to_str().unwrap()];
+    let taken = desk.moth(here(), &words);
+    let report = String::from_utf8_lossy(&taken.stdout).into_owned();
+    assert!(taken.status.success() && report.contains("sustains at least 20 0"), "{report}");
+    assert!(report.contains("Nothing held it back"), "{report}");
+}
+
+#[test]
+fn nobody_publishes_under_a_key_without_consent() {
+    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let key = desk.dir.path().join("key").display().to_string();
+    let refused = |words: &[&str]| {
+        let out = desk.moth(here(), &[words, &["--key-file", &key]].concat());
+        assert_eq!(out.status.code(), Some(2));
+        String::from_utf8_lossy(&out.stderr).into_owned()
+    };
+    let said = refused(&["routes"]);
+    assert!(
+        said.contains("publishes filler to one server of Nocturne under your key") && said.contains("--yes"),
+        "{said}"
+    );
+    assert!(refused(&["uplink"]).contains("--yes"));
+    let config = desk.config().replace("unseen = \"?unseen=1\"\n", "");
+    std::fs::write(desk.dir.path().join("moth.toml"), config).unwrap();
+    assert!(refused(&["routes", "--yes"]).contains("--on-air"), "what viewers would see needs more than a yes");
 }

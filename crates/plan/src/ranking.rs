@@ -1,7 +1,5 @@
 //! Servers in the order of what they can hold for the planned bitrate, and whose fault it is when they cannot.
 
-use std::cmp::Ordering;
-
 use moth_core::rate::Bitrate;
 use serde::Serialize;
 
@@ -97,24 +95,35 @@ pub enum Finding {
 
 /// Two results differ if they are further apart than this share: runs of one line differ by a few percent.
 const SAME: f64 = 0.2;
+/// What one server holds differs by up to this share from one run to the next.
+const NOISE: f64 = 0.05;
 
 /// Ranks what was tested.
 #[must_use]
 pub fn rank(results: &[ServerResult], wanted: Wanted) -> Ranking {
     let mut places: Vec<Place> = results.iter().enumerate().map(|(i, result)| place(i, result, wanted)).collect();
-    places.sort_by(|a, b| order(a, b, results));
+    places.sort_by(|a, b| a.grade.cmp(&b.grade).then(b.holds.cmp(&a.holds)));
+    // Those that hold the same but for what one run differs from the next are told apart by their round trip.
+    let alike = |a: &Place, b: &Place| a.grade == b.grade && is_alike(a.holds, b.holds);
+    let mut first = 0;
+    while first < places.len() {
+        let others = places[first..].iter().take_while(|place| alike(&places[first], place)).count();
+        places[first..first + others].sort_by(|a, b| trip(a, results).total_cmp(&trip(b, results)));
+        first += others;
+    }
     let (finding, sentence) = find(&places, results, wanted);
     Ranking { places, finding, sentence }
 }
 
-fn order(a: &Place, b: &Place, results: &[ServerResult]) -> Ordering {
-    // Those that carried all that was offered are equal in it; the quicker round trip decides.
-    let holds = if a.at_least && b.at_least { Ordering::Equal } else { b.holds.cmp(&a.holds) };
-    let trip = |place: &Place| {
-        let result = &results[place.result];
-        result.planned.as_ref().or(result.above.as_ref()).and_then(|c| c.rtt_ms).unwrap_or(f64::INFINITY)
-    };
-    a.grade.cmp(&b.grade).then(holds).then(trip(a).total_cmp(&trip(b))).then_with(|| a.server.cmp(&b.server))
+fn is_alike(more: Option<Bitrate>, less: Option<Bitrate>) -> bool {
+    let bps = |rate: Option<Bitrate>| rate.map_or(0.0, |rate| rate.bps() as f64);
+    bps(less) >= bps(more) * (1.0 - NOISE)
+}
+
+/// A server's round trip at the planned bitrate, in milliseconds.
+fn trip(place: &Place, results: &[ServerResult]) -> f64 {
+    let result = &results[place.result];
+    result.planned.as_ref().or(result.above.as_ref()).and_then(|c| c.rtt_ms).unwrap_or(f64::INFINITY)
 }
 
 fn place(index: usize, result: &ServerResult, wanted: Wanted) -> Place {
@@ -228,9 +237,12 @@ fn find(places: &[Place], results: &[ServerResult], wanted: Wanted) -> (Finding,
         return (Finding::Nothing, "nothing could be measured yet".into());
     };
     if let (Some(best), true) = (best, bad.is_empty()) {
-        let all =
-            if told.len() == 1 { "the server tested".into() } else { format!("all {} servers tested", told.len()) };
-        return (Finding::AllWell, format!("The line carries {planned} to {all}; {best} to {}.", first.server));
+        let sentence = if told.len() == 1 {
+            format!("The line carries {planned} to {}, and {best} when more is offered.", first.server)
+        } else {
+            format!("The line carries {planned} to all {} servers tested; {best} to {}.", told.len(), first.server)
+        };
+        return (Finding::AllWell, sentence);
     }
     if let Some(best) = best {
         let slow: Vec<&Place> = bad
@@ -350,6 +362,9 @@ mod tests {
         let mut far = server("A far", 20_000);
         far.planned.as_mut().unwrap().rtt_ms = Some(90.0);
         assert_eq!(order_of(&[far, server("B near", 20_000)])[0].0, "B near");
+        let mut near = server("C nearest", 10_900);
+        near.planned.as_mut().unwrap().rtt_ms = Some(5.0);
+        assert_eq!(order_of(&[server("D", 11_000), near])[0].0, "C nearest", "1 % is what runs differ by anyway");
         assert!(rank(&[server("x", 20_000)], WANTED).places[0].sentence.contains("at least"));
     }
 

@@ -309,7 +309,7 @@ impl Before {
 
     /// The plan, if anything was measured.
     pub(super) fn plan(&self) -> Option<Plan> {
-        let server = self.kit.server_in_use();
+        let server = self.kit.server_in_use(&self.history);
         let basis = Basis::newest(&self.history, &self.kit.service_name, server.as_deref())?;
         Some(Plan::new(&self.kit, self.kit.setup.clone(), basis))
     }

@@ -227,16 +227,19 @@ fn second_by_second(frame: &mut Frame<'_>, area: Rect, before: &Before, palette:
     if area.height < 5 || all.is_empty() {
         return;
     }
-    let figures =
-        [trips(result), pushed(result)].into_iter().filter(|text| !text.is_empty()).collect::<Vec<_>>().join("; ");
     let width = usize::from(area.width);
-    frame.render_widget(
-        Line::from(vec![
-            Span::styled(format!("{}  ", result.server), palette.strong()),
-            Span::styled(fit(&figures, width.saturating_sub(result.server.chars().count() + 2)), palette.faint()),
-        ]),
-        Rect { height: 1, ..area },
-    );
+    let column = result.server.chars().count() + 2;
+    for (row, (name, figures)) in
+        [(result.server.as_str(), trips(result)), ("", pushed(result))].into_iter().enumerate()
+    {
+        let spans = vec![
+            Span::styled(format!("{name:column$}"), palette.strong()),
+            Span::styled(fit(&figures, width.saturating_sub(column)), palette.faint()),
+        ];
+        let y = area.y + u16::try_from(row).unwrap_or(0);
+        frame.render_widget(Line::from(spans), Rect { y, height: 1, ..area });
+    }
+    let area = Rect { y: area.y + 1, height: area.height - 1, ..area };
     let wanted = before.kit.wanted().planned;
     let top = all.iter().copied().max().unwrap_or(wanted).max(wanted).scaled(1.05);
     let rows = (area.height - 2).min(BAR.0);
