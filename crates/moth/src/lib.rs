@@ -26,7 +26,7 @@ mod out;
 pub mod plan;
 pub mod production;
 pub mod routes;
-pub mod routes_test;
+pub mod routes_run;
 pub mod setup;
 mod signals;
 pub mod terminal;
@@ -36,12 +36,14 @@ pub mod uplink;
 use std::ffi::OsString;
 use std::io::Write;
 use std::process::ExitCode;
+use std::time::Duration;
 
 use clap::Parser;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 
-use cli::{Cli, Command};
+use cli::{Cli, Command, ShowOptions};
 use failure::Failure;
+use production::Plan;
 
 /// Exit status for bad usage, and for an address, file or key that cannot be used.
 const UNUSABLE: u8 = 2;
@@ -65,8 +67,8 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
     }
     let outcome = match cli.command {
         Command::Demo(options) if options.list => headless::list_evenings(),
-        Command::Demo(options) => production::demo(&options),
-        Command::Watch(options) => production::watch(&options, &cli.kit),
+        Command::Demo(options) => show(&options.show, || production::demo(&options)),
+        Command::Watch(options) => show(&options.show, || production::watch(&options, &cli.kit)),
         Command::Setup(options) => setup::run(&options, &cli.kit),
         Command::Key(options) => key::run(&options, &cli.kit),
         Command::Ingest(options) => ingest::run(&options),
@@ -77,6 +79,13 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Check(options) => return status(check::run(&options, &cli.kit)),
     };
     status(outcome.map(|()| true))
+}
+
+/// Begins a broadcast and shows it, on the whole screen or as lines.
+fn show(options: &ShowOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
+    logging::begin(options)?;
+    let (plan, run_for) = (plan()?, options.run_for.map(Duration::from_secs));
+    if options.headless { headless::run(plan, run_for) } else { terminal::run(plan, run_for) }
 }
 
 /// Exit status 0 if all is well, 1 if it is not, 2 if it could not be found out.

@@ -17,12 +17,11 @@ use tokio::sync::mpsc;
 use tokio::task::JoinSet;
 use tokio::time::{MissedTickBehavior, interval};
 
-use crate::cli::{DemoOptions, KitOptions, ShowOptions, WatchOptions};
+use crate::cli::{DemoOptions, KitOptions, WatchOptions};
 use crate::failure::Failure;
 use crate::kit::{self, Kit};
-use crate::terminal::Before;
 use crate::tester::Field;
-use crate::{Outcome, headless, key_source, logging, routes, terminal};
+use crate::{key_source, routes};
 
 /// A broadcast that is being watched. Everything behind it ends when it is dropped.
 pub struct Production {
@@ -115,17 +114,17 @@ impl Plan {
         }
     }
 
-    /// What is done before going live.
+    /// The kit it is made from, with the folder of a demo's; `None` if the servers were named with --to.
     ///
     /// # Errors
     /// If the demo's folder cannot be made.
-    pub fn before(&mut self) -> Result<Option<Before>, Failure> {
+    pub fn take_kit(&mut self) -> Result<Option<(Kit, Option<tempfile::TempDir>)>, Failure> {
         Ok(match self {
             Self::Demo(..) => {
                 let (kit, folder) = kit::of_the_demo()?;
-                Some(Before::new(kit, Some(folder)))
+                Some((kit, Some(folder)))
             }
-            Self::Live(live) => live.kit.take().map(|kit| Before::new(kit, None)),
+            Self::Live(live) => live.kit.take().map(|kit| (kit, None)),
         })
     }
 
@@ -220,18 +219,16 @@ async fn read_machine(relay: RelayHandle, recorder: Recorder) {
     }
 }
 
-/// `moth demo`
-pub(crate) fn demo(options: &DemoOptions) -> Outcome {
-    logging::begin(&options.show)?;
+/// What `moth demo` puts on.
+pub(crate) fn demo(options: &DemoOptions) -> Result<Plan, Failure> {
     let evening = shipped().into_iter().find(|e| e.slug == options.evening);
     let evening = evening.ok_or_else(|| Failure::NoEvening(options.evening.clone()))?;
     let seed = options.seed.unwrap_or(evening.seed);
-    show(Plan::Demo(Box::new(evening), seed), &options.show)
+    Ok(Plan::Demo(Box::new(evening), seed))
 }
 
-/// `moth watch`
-pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Outcome {
-    logging::begin(&options.show)?;
+/// What `moth watch` relays.
+pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Failure> {
     let parse =
         |option: &'static str, text: &str| text.parse::<Address>().map_err(|error| Failure::Address { option, error });
     let listen = parse("--listen", &options.listen)?;
@@ -249,7 +246,7 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Outcome {
         let test_key = routes::unseen(&kit, key.clone())?;
         let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
         let plan = LivePlan { listen, servers, key, test_key, limits, kit: Some(kit) };
-        return show(Plan::Live(Box::new(plan)), &options.show);
+        return Ok(Plan::Live(Box::new(plan)));
     }
     for text in &options.to {
         let address = parse("--to", text)?;
@@ -266,15 +263,10 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Outcome {
     let key = key_source::find(options.key_file.as_deref(), std::env::var_os(key_source::VARIABLE))?;
     let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
     let test_key = key.clone();
-    show(Plan::Live(Box::new(LivePlan { listen, servers, key, test_key, limits, kit: None })), &options.show)
+    Ok(Plan::Live(Box::new(LivePlan { listen, servers, key, test_key, limits, kit: None })))
 }
 
 /// Whether a host name plainly is this machine.
 fn is_here(host: &str) -> bool {
     host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback() || ip.is_unspecified())
-}
-
-fn show(plan: Plan, options: &ShowOptions) -> Outcome {
-    let run_for = options.run_for.map(Duration::from_secs);
-    if options.headless { headless::run(plan, run_for) } else { terminal::run(plan, run_for) }
 }

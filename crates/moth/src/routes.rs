@@ -27,7 +27,7 @@ use crate::cli::{KitOptions, RoutesOptions};
 use crate::consent::{self, Dose};
 use crate::failure::Failure;
 use crate::kit::Kit;
-use crate::routes_test::{self, RoutesTest, TestState};
+use crate::routes_run::{self, RoutesTest, TestState};
 use crate::{Outcome, out, signals};
 
 /// Between the two looks at what is around a measurement.
@@ -72,7 +72,7 @@ pub fn run(options: &RoutesOptions, kit_options: &KitOptions) -> Result<bool, Fa
             progress.now(&now(test));
         };
         let dialer = Arc::new(TcpDialer::default());
-        (routes_test::run(dialer, targets, key, plan, wanted, cancel, look).await, around)
+        (routes_run::run(dialer, targets, key, plan, wanted, cancel, look).await, around)
     });
     let line = line_name(options.measure.line.as_deref(), &around);
     let kept = Kept {

@@ -12,7 +12,7 @@ pub mod palette;
 mod planning;
 mod routes;
 mod screen;
-pub mod tabs;
+mod tabs;
 mod verdict;
 mod watch;
 
@@ -34,7 +34,7 @@ use crate::failure::Failure;
 use crate::production::Plan;
 use crate::tester::{self, TestNews, TestOrder};
 use app::{App, Wish};
-pub use before::Before;
+use before::Before;
 use palette::Palette;
 use screen::Screen;
 
@@ -48,7 +48,7 @@ pub(crate) fn run(mut plan: Plan, run_for: Option<Duration>) -> Outcome {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::NoTerminal);
     }
-    let before = plan.before()?;
+    let before = plan.take_kit()?.map(|(kit, folder)| Before::new(kit, folder));
     let (order_test, test_orders) = mpsc::unbounded_channel();
     let (tell, test_news) = mpsc::unbounded_channel();
     let (banner, is_demo) = (plan.banner(), matches!(plan, Plan::Demo(..)));

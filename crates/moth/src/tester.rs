@@ -16,7 +16,7 @@ use moth_rtmp::StreamKey;
 use moth_stage::{Afternoon, made_up_machine};
 use tokio::sync::{mpsc, watch};
 
-use crate::routes_test::{self, RoutesTest};
+use crate::routes_run::{self, RoutesTest};
 use crate::{check, routes};
 
 /// Something to find out.
@@ -140,7 +140,7 @@ async fn carry_out(
             let Some(key) = field.key() else { return };
             tell(TestNews::Around(field.around(targets.first()).await));
             let look = |test: &RoutesTest| tell(TestNews::Routes(Arc::new(test.clone())));
-            routes_test::run(field.dialer(false), targets, key, plan, wanted, cancel, look).await;
+            routes_run::run(field.dialer(false), targets, key, plan, wanted, cancel, look).await;
         }
         TestOrder::Line { target, plan } => {
             let Some(key) = field.key() else { return };

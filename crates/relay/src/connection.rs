@@ -7,7 +7,7 @@ use moth_core::reading::ConnectionFigures;
 use moth_rtmp::Address;
 use tokio::io::{AsyncRead, AsyncWrite};
 
-use crate::link::LinkError;
+use crate::link_error::LinkError;
 
 /// A server the broadcast could go to.
 #[derive(Debug, Clone, PartialEq, Eq)]

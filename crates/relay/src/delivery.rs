@@ -15,7 +15,7 @@ use tokio::time::{Instant, MissedTickBehavior, interval, sleep, timeout_at};
 use crate::backoff::Backoff;
 use crate::connection::{Dialer, Server};
 use crate::line::Line;
-use crate::link::LinkError;
+use crate::link_error::LinkError;
 use crate::recorder::Recorder;
 use crate::relay::{Phase, Shared};
 

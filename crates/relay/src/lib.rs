@@ -11,6 +11,7 @@ pub mod exchange;
 mod intake;
 mod line;
 mod link;
+mod link_error;
 pub mod listener;
 pub mod measure;
 mod metadata;
@@ -22,6 +23,6 @@ mod tls;
 
 pub use connection::{BoxConnection, Connection, Dialer, Server};
 pub use exchange::Limits;
-pub use link::LinkError;
+pub use link_error::LinkError;
 pub use recorder::Recorder;
 pub use relay::{Incoming, Relay, RelayHandle, RelaySettings};

@@ -9,7 +9,8 @@ use moth_rtmp::StreamKey;
 
 use crate::connection::{Dialer, Server};
 use crate::exchange::{Exchange, Outgoing, Role};
-use crate::link::{Link, LinkError};
+use crate::link::Link;
+use crate::link_error::LinkError;
 
 /// With bytes on their way and none acknowledged for this long, the connection is lost, whatever the kernel
 /// still hopes: it would retry for a quarter of an hour.

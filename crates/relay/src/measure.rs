@@ -3,7 +3,7 @@
 mod fill;
 pub mod filler;
 mod line_run;
-mod server_test;
+mod server_run;
 
 use std::time::Duration;
 
@@ -12,7 +12,7 @@ use moth_plan::text::Size;
 use tokio::sync::watch;
 
 pub use line_run::{LinePhase, LineProgress, run_line};
-pub use server_test::{ServerPhase, ServerProgress, Target, test_server};
+pub use server_run::{ServerPhase, ServerProgress, Target, test_server};
 
 /// What is published for a measurement.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -15,7 +15,7 @@ use tokio::net::TcpStream;
 use tokio::time::Instant;
 
 use crate::connection::{BoxConnection, Connection, Dialer, Server};
-use crate::link::LinkError;
+use crate::link_error::LinkError;
 use crate::tcp_info;
 use crate::tls::Tls;
 

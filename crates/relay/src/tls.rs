@@ -21,7 +21,7 @@ use tokio_rustls::rustls::pki_types::ServerName;
 use tokio_rustls::rustls::{self, ClientConfig, RootCertStore};
 
 use crate::connection::{BoxConnection, Connection};
-use crate::link::LinkError;
+use crate::link_error::LinkError;
 use crate::tcp::TcpConnection;
 
 /// At most so much is given to TLS at once, in bytes: one record (RFC 8446, section 5.1).

@@ -12,12 +12,38 @@ use moth_store::config::Change;
 
 use super::before::{Before, Running};
 use super::palette::Palette;
-use super::tabs::Tab;
 use crate::production::Banner;
 use crate::tester::{TestNews, TestOrder};
 
 /// Seconds that one column of the lanes may stand for.
 const ZOOMS: [usize; 5] = [1, 2, 5, 15, 60];
+
+/// A screen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Tab {
+    /// The broadcast.
+    Watch,
+    /// Servers and the line to them.
+    Routes,
+    /// Budget and picture.
+    Plan,
+    /// The machine's condition.
+    Machine,
+}
+
+impl Tab {
+    /// All of them, in the order of their keys.
+    pub const ALL: [Self; 4] = [Self::Watch, Self::Routes, Self::Plan, Self::Machine];
+
+    pub(super) fn name(self) -> &'static str {
+        match self {
+            Self::Watch => "Watch",
+            Self::Routes => "Routes",
+            Self::Plan => "Plan",
+            Self::Machine => "Machine",
+        }
+    }
+}
 
 /// Something the user wants from outside the screen.
 #[derive(Debug, Clone, PartialEq)]

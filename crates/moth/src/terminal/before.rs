@@ -18,7 +18,7 @@ use crate::failure::Failure;
 use crate::kit::Kit;
 use crate::plan::{Basis, Plan};
 use crate::routes::{line_name, plan_for, recordings};
-use crate::routes_test::{RoutesTest, TestState};
+use crate::routes_run::{RoutesTest, TestState};
 use crate::tester::{TestNews, TestOrder};
 use crate::uplink::UP_TO;
 

@@ -5,10 +5,9 @@ use moth_core::{Snapshot, State};
 use moth_plan::picture::Look;
 use ratatui::text::{Line, Span};
 
-use super::app::App;
+use super::app::{App, Tab};
 use super::format::wrap;
 use super::palette::state_mark;
-use super::tabs::Tab;
 use super::verdict::key_of;
 use super::{planning, routes};
 

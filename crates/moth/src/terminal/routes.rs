@@ -16,7 +16,7 @@ use super::lanes::EIGHTHS;
 use super::palette::{Palette, grade_mark};
 use crate::chart::{Part, Scale, series};
 use crate::out;
-use crate::routes_test::Current;
+use crate::routes_run::Current;
 use crate::uplink::surrounded;
 
 /// Columns for a server's name and region, and for its grade or what is being done to it.

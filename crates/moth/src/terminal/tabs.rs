@@ -6,40 +6,13 @@ use ratatui::layout::Rect;
 use ratatui::style::Modifier;
 use ratatui::text::{Line, Span};
 
-use super::app::App;
+use super::app::{App, Tab};
 use super::before::Running;
 use super::format::{fit, wrap};
 use super::{dialog, fitness, planning, routes, watch};
 
 /// The smallest terminal it fits on.
 pub(super) const SMALLEST: (u16, u16) = (80, 24);
-
-/// A screen.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Tab {
-    /// The broadcast.
-    Watch,
-    /// Servers and the line to them.
-    Routes,
-    /// Budget and picture.
-    Plan,
-    /// The machine's condition.
-    Machine,
-}
-
-impl Tab {
-    /// All of them, in the order of their keys.
-    pub const ALL: [Self; 4] = [Self::Watch, Self::Routes, Self::Plan, Self::Machine];
-
-    fn name(self) -> &'static str {
-        match self {
-            Self::Watch => "Watch",
-            Self::Routes => "Routes",
-            Self::Plan => "Plan",
-            Self::Machine => "Machine",
-        }
-    }
-}
 
 /// Draws the whole screen.
 pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {

@@ -253,7 +253,7 @@ async fn the_routes_screen_before_while_and_after_a_test() {
         })
     };
     carry_out(&mut app, wish, third).await;
-    insta::assert_snapshot!("routes_testing_158x47", drawn(&app, 158, 47));
+    insta::assert_snapshot!("routes_runing_158x47", drawn(&app, 158, 47));
     let mut done = tested().await;
     insta::assert_snapshot!("routes_done_158x47", steady(&drawn(&done, 158, 47)));
     insta::assert_snapshot!("routes_done_80x24", steady(&drawn(&done, 80, 24)));

@@ -8,7 +8,8 @@ use tokio::time::{Instant, MissedTickBehavior, interval, sleep_until};
 
 use super::filler::Filler;
 use super::{Cancel, MeasurePlan, cancelled};
-use crate::link::{Link, LinkError};
+use crate::link::Link;
+use crate::link_error::LinkError;
 
 /// How often the connection is looked at.
 const LOOK: Duration = Duration::from_millis(100);

@@ -9,10 +9,11 @@ use moth_rtmp::StreamKey;
 use tokio::time::{MissedTickBehavior, interval, timeout};
 
 use super::fill::{Ending, Stretch, fill, take_leave};
-use super::server_test::last_second;
+use super::server_run::last_second;
 use super::{Cancel, MeasurePlan, cancelled};
 use crate::connection::{Dialer, Server};
-use crate::link::{Link, LinkError};
+use crate::link::Link;
+use crate::link_error::LinkError;
 
 /// Round trips taken of the idle line, and how far apart.
 const IDLE_TRIPS: usize = 10;

@@ -10,7 +10,8 @@ use tokio::time::Instant;
 use super::fill::{Ending, Stretch, fill, take_leave};
 use super::{Cancel, MeasurePlan, cancelled};
 use crate::connection::{Dialer, Server};
-use crate::link::{Link, LinkError};
+use crate::link::Link;
+use crate::link_error::LinkError;
 
 /// A connection grows into its rate in its first second, which is not counted.
 const GROWING: Duration = Duration::from_secs(1);
