@@ -116,6 +116,9 @@ pub struct QueueLevel {
 pub struct ConnectionFigures {
     /// Smoothed round-trip time, in milliseconds.
     pub rtt_ms: Option<f64>,
+    /// Shortest round trip of late, in milliseconds. The smoothed one also holds how long the other side waits before it
+    /// acknowledges (up to 40 ms and more, RFC 1122, section 4.2.3.2); this one does not.
+    pub min_rtt_ms: Option<f64>,
     /// How far the round trip wavers, in milliseconds: its mean deviation (RTTVAR of RFC 6298, section 2).
     pub rtt_var_ms: Option<f64>,
     /// Bytes given to the kernel and not yet sent.

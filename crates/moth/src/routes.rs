@@ -303,7 +303,7 @@ impl Report<'_> {
                     result.stalls().to_string(),
                     number(result.connect_ms),
                     number(result.handshake_ms),
-                    number(planned.and_then(|p| p.rtt_ms)),
+                    number(result.round_trip_ms()),
                     number(planned.and_then(|p| p.jitter_ms)),
                     number(result.above.as_ref().and_then(|a| a.rtt_ms)),
                     best.and_then(|b| b.retransmits).map_or_else(String::new, |n| n.to_string()),

@@ -246,9 +246,9 @@ fn held_back(reading: &LineReading, runs: &[LineRun], around: &Surroundings) -> 
     let first = found.first().map_or_else(
         || {
             if reading.at_least {
-                "Nothing held it back: it carried all that was offered.".to_owned()
+                "Offer it more: it carried all it was given, and nothing held it back.".to_owned()
             } else {
-                "Nothing on this machine holds it back: this is the line. Use the bitrate above, or ask the provider for more upload.".to_owned()
+                "Use the bitrate above, or ask the provider for more upload: nothing on this machine holds it back, this is the line.".to_owned()
             }
         },
         |(_, first)| (*first).to_owned(),
@@ -274,6 +274,7 @@ mod tests {
                 p5: rate,
                 worst: rate,
                 stalls: Vec::new(),
+                min_rtt_ms: Some(10.0),
                 rtt_ms: Some(full_ms),
                 jitter_ms: None,
                 retransmits: Some(3),

@@ -20,6 +20,8 @@ pub struct Look {
     pub is_busy: bool,
     /// Smoothed round trip, in milliseconds.
     pub rtt_ms: Option<f64>,
+    /// Shortest round trip of late, in milliseconds: without the other side's waiting before it acknowledges.
+    pub min_rtt_ms: Option<f64>,
     /// How far it wavers, in milliseconds (mean deviation: RTTVAR of RFC 6298).
     pub rtt_var_ms: Option<f64>,
     /// Segments sent again so far.
@@ -59,7 +61,9 @@ pub struct Carried {
     pub worst: Bitrate,
     /// Times in which nothing got through.
     pub stalls: Vec<Stall>,
-    /// Round trip: the median of the looks, in milliseconds.
+    /// Shortest round trip, in milliseconds: the way there and back, with nothing waiting.
+    pub min_rtt_ms: Option<f64>,
+    /// Smoothed round trip: the median of the looks, in milliseconds.
     pub rtt_ms: Option<f64>,
     /// Jitter: the median of the round trip's mean deviation, in milliseconds.
     pub jitter_ms: Option<f64>,
@@ -101,6 +105,7 @@ impl Carried {
             worst: sorted[0],
             per_second,
             stalls: stalls(&within),
+            min_rtt_ms: within.iter().filter_map(|look| look.min_rtt_ms).reduce(f64::min),
             rtt_ms: values(|look| look.rtt_ms),
             jitter_ms: values(|look| look.rtt_var_ms),
             retransmits: grown(|look| look.retransmits),
@@ -244,6 +249,12 @@ impl ServerResult {
         self.above.as_ref().or(self.planned.as_ref())
     }
 
+    /// The way there and back, in milliseconds.
+    #[must_use]
+    pub fn round_trip_ms(&self) -> Option<f64> {
+        [&self.planned, &self.above].into_iter().flatten().find_map(|carried| carried.min_rtt_ms.or(carried.rtt_ms))
+    }
+
     /// Stalls in all phases.
     #[must_use]
     pub fn stalls(&self) -> usize {
@@ -325,10 +336,12 @@ mod tests {
             look.receiver_limited_us = Some(i as u64 * 95_000);
             look.retransmits = Some(i as u64);
             look.rtt_ms = Some(20.0 + i as f64);
+            look.min_rtt_ms = Some(19.0 - i as f64 / 10.0);
         }
         let found =
             Carried::between(&with, Duration::from_secs(1), Duration::from_secs(3), Bitrate::from_kbps(6100)).unwrap();
         assert_eq!((found.receiver_limited, found.retransmits, found.rtt_ms), (Some(0.95), Some(20), Some(40.0)));
+        assert_eq!(found.min_rtt_ms, Some(16.0), "the shortest of the window");
         assert!(found.is_receiver_limited() && found.is_at_least());
         assert_eq!(Carried::between(&with, Duration::ZERO, Duration::from_millis(900), Bitrate::ZERO), None);
     }

@@ -120,10 +120,9 @@ fn is_alike(more: Option<Bitrate>, less: Option<Bitrate>) -> bool {
     bps(less) >= bps(more) * (1.0 - NOISE)
 }
 
-/// A server's round trip at the planned bitrate, in milliseconds.
+/// A server's round trip, in milliseconds.
 fn trip(place: &Place, results: &[ServerResult]) -> f64 {
-    let result = &results[place.result];
-    result.planned.as_ref().or(result.above.as_ref()).and_then(|c| c.rtt_ms).unwrap_or(f64::INFINITY)
+    results[place.result].round_trip_ms().unwrap_or(f64::INFINITY)
 }
 
 fn place(index: usize, result: &ServerResult, wanted: Wanted) -> Place {
@@ -173,8 +172,7 @@ fn place(index: usize, result: &ServerResult, wanted: Wanted) -> Place {
 fn sentence(grade: Grade, result: &ServerResult, carried: &Carried, wanted: Wanted, spare: f64) -> String {
     let planned = wanted.planned;
     let at_least = if carried.is_at_least() { "at least " } else { "" };
-    let trip = result.planned.as_ref().and_then(|p| p.rtt_ms).or(carried.rtt_ms);
-    let trip = trip.map_or_else(String::new, |ms| format!(", round trip {ms:.0} ms"));
+    let trip = result.round_trip_ms().map_or_else(String::new, |ms| format!(", round trip {ms:.0} ms"));
     let figures = format!("sustains {at_least}{}, {} in its worst moments{trip}", carried.sustained, carried.p5);
     let stalled = match result.stalls() {
         0 => String::new(),
@@ -202,9 +200,11 @@ fn sentence(grade: Grade, result: &ServerResult, carried: &Carried, wanted: Want
                     percent(carried.receiver_limited.unwrap_or(0.0))
                 )
             } else {
-                match (carried.rtt_ms, result.planned.as_ref().and_then(|p| p.rtt_ms)) {
-                    (Some(full), _) => {
-                        format!("; the round trip is {full:.0} ms when it is full: the line or the route")
+                match (carried.rtt_ms, result.round_trip_ms()) {
+                    (Some(full), Some(idle)) => {
+                        format!(
+                            "; the round trip goes from {idle:.0} to {full:.0} ms when it is full: the line or the route"
+                        )
                     }
                     _ => String::new(),
                 }
@@ -304,7 +304,8 @@ mod tests {
             p5: rate,
             worst: rate,
             stalls: Vec::new(),
-            rtt_ms: Some(20.0),
+            min_rtt_ms: Some(20.0),
+            rtt_ms: Some(26.0),
             jitter_ms: Some(1.0),
             retransmits: Some(0),
             receiver_limited: Some(0.05),
@@ -360,10 +361,10 @@ mod tests {
     #[test]
     fn equals_are_told_apart_by_round_trip() {
         let mut far = server("A far", 20_000);
-        far.planned.as_mut().unwrap().rtt_ms = Some(90.0);
+        far.planned.as_mut().unwrap().min_rtt_ms = Some(90.0);
         assert_eq!(order_of(&[far, server("B near", 20_000)])[0].0, "B near");
         let mut near = server("C nearest", 10_900);
-        near.planned.as_mut().unwrap().rtt_ms = Some(5.0);
+        near.planned.as_mut().unwrap().min_rtt_ms = Some(5.0);
         assert_eq!(order_of(&[server("D", 11_000), near])[0].0, "C nearest", "1 % is what runs differ by anyway");
         assert!(rank(&[server("x", 20_000)], WANTED).places[0].sentence.contains("at least"));
     }

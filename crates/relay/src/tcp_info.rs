@@ -82,6 +82,8 @@ mod linux {
         let u64_at = |at: usize| Some(u64::from_ne_bytes(told.get(at..at + 8)?.try_into().ok()?));
         ConnectionFigures {
             rtt_ms: u32_at(68).map(|us| f64::from(us) / 1000.0),
+            // All ones until the first round trip is known.
+            min_rtt_ms: u32_at(148).filter(|us| *us != u32::MAX).map(|us| f64::from(us) / 1000.0),
             rtt_var_ms: u32_at(72).map(|us| f64::from(us) / 1000.0),
             retransmits: u32_at(100).map(u64::from),
             unsent_bytes: u32_at(144).map(u64::from),
@@ -108,6 +110,7 @@ mod linux {
             server.read_exact(&mut got).unwrap();
             let told = figures(&client);
             assert!(told.rtt_ms.is_some_and(|ms| ms > 0.0 && ms < 1000.0));
+            assert!(told.min_rtt_ms <= told.rtt_ms && told.min_rtt_ms.is_some());
             assert_eq!(told.retransmits, Some(0));
             assert!(told.busy_us.is_some() && told.receiver_limited_us.is_some());
             assert_eq!(unacknowledged_bytes(&client), Some(0));

@@ -70,6 +70,7 @@ struct Pipe {
     sent_at: VecDeque<(u64, Instant)>,
     window: f64,
     rtt_ms: Option<f64>,
+    min_rtt_ms: Option<f64>,
     rtt_var_ms: f64,
     retransmits: u64,
     busy_us: u64,
@@ -102,6 +103,7 @@ impl Pipe {
             sent_at: VecDeque::new(),
             window: 10.0 * SEGMENT_BYTES as f64,
             rtt_ms: None,
+            min_rtt_ms: None,
             rtt_var_ms: 0.0,
             retransmits: 0,
             busy_us: 0,
@@ -193,6 +195,7 @@ impl Pipe {
                 self.sent_at.pop_front();
                 let sample = now.duration_since(at).as_secs_f64() * 1000.0;
                 // Smoothed as a kernel does, RFC 6298, section 2.
+                self.min_rtt_ms = Some(self.min_rtt_ms.map_or(sample, |shortest| shortest.min(sample)));
                 let off = self.rtt_ms.map_or(sample / 2.0, |rtt| (sample - rtt).abs());
                 self.rtt_var_ms += (off - self.rtt_var_ms) / 4.0;
                 self.rtt_ms = Some(self.rtt_ms.map_or(sample, |rtt| rtt + (sample - rtt) / 8.0));
@@ -334,6 +337,7 @@ impl Connection for ClientEnd {
         let pipe = lock(&self.pipe);
         ConnectionFigures {
             rtt_ms: pipe.rtt_ms,
+            min_rtt_ms: pipe.min_rtt_ms,
             rtt_var_ms: pipe.rtt_ms.map(|_| pipe.rtt_var_ms),
             unsent_bytes: Some(pipe.unsent()),
             retransmits: Some(pipe.retransmits),

@@ -181,6 +181,7 @@ mod tests {
             p5: rate,
             worst: rate,
             stalls: Vec::new(),
+            min_rtt_ms: Some(19.5),
             rtt_ms: Some(20.5),
             jitter_ms: None,
             retransmits: Some(1),

@@ -200,7 +200,7 @@ fn trips(result: &ServerResult) -> String {
     let parts: Vec<String> = [
         ms("connected in", result.connect_ms),
         ms("taken in", result.handshake_ms),
-        ms("round trip", result.planned.as_ref().and_then(|p| p.rtt_ms)),
+        ms("round trip", result.round_trip_ms()),
         ms("jitter", result.planned.as_ref().and_then(|p| p.jitter_ms)),
     ]
     .into_iter()

@@ -104,6 +104,7 @@ fn look(link: &Link, at: Duration, before_bytes: u64) -> Look {
         acknowledged_bytes: link.settled_bytes().saturating_sub(before_bytes),
         is_busy: !link.is_settled(),
         rtt_ms: figures.rtt_ms,
+        min_rtt_ms: figures.min_rtt_ms,
         rtt_var_ms: figures.rtt_var_ms,
         retransmits: figures.retransmits,
         busy_us: figures.busy_us,
