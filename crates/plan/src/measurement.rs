@@ -9,6 +9,9 @@ use serde::{Deserialize, Serialize};
 /// frames wait before they are dropped.
 pub const STALL: Duration = Duration::from_millis(500);
 
+/// A second that lacks less than this at its end is a whole one: 2 % of it.
+const LATE: Duration = Duration::from_millis(20);
+
 /// One look at a connection that is being filled.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Look {
@@ -79,7 +82,8 @@ impl Carried {
     pub fn between(looks: &[Look], from: Duration, to: Duration, offered: Bitrate) -> Option<Self> {
         let within: Vec<&Look> = looks.iter().filter(|look| look.at >= from && look.at <= to).collect();
         let (first, last) = (within.first()?, within.last()?);
-        let seconds = (last.at - first.at).as_secs();
+        // A look comes a moment late, the first one too.
+        let seconds = (last.at - first.at + LATE).as_secs();
         if seconds == 0 {
             return None;
         }
@@ -296,6 +300,15 @@ mod tests {
         );
         assert!(found.stalls.is_empty() && !found.is_at_least());
         assert_eq!(found.holds(0.25), Bitrate::from_kbps(4500));
+    }
+
+    #[test]
+    fn a_second_is_not_lost_because_its_last_look_came_a_moment_early() {
+        let mut late = looks([75_000; 50]);
+        late[0].at = Duration::from_millis(3);
+        assert_eq!(carried(&late).per_second.len(), 5);
+        late[0].at = Duration::from_millis(60);
+        assert_eq!(carried(&late).per_second.len(), 4);
     }
 
     #[test]

@@ -51,6 +51,8 @@ pub struct Before {
     pub(super) around: Option<Surroundings>,
     pub(super) line: Option<LineProgress>,
     runs: Vec<LineRun>,
+    /// The server the runs are to, if they were made in this sitting; those recalled from before are not added to.
+    sitting: Option<String>,
     pub(super) reading: Option<LineReading>,
     pub(super) history: History,
     pub(super) running: Running,
@@ -75,6 +77,7 @@ impl Before {
             around: None,
             line: None,
             runs: Vec::new(),
+            sitting: None,
             reading: None,
             history,
             running: Running::Nothing,
@@ -220,7 +223,14 @@ impl Before {
         };
         match order {
             TestOrder::Routes { .. } => (self.test, self.tested) = (None, None),
-            TestOrder::Line { .. } => self.line = None,
+            TestOrder::Line { target, .. } => {
+                self.line = None;
+                let server = Some(target.server.name.clone());
+                if self.sitting != server {
+                    self.runs.clear();
+                    self.sitting = server;
+                }
+            }
             _ => {}
         }
     }
@@ -279,7 +289,7 @@ impl Before {
         self.runs.push(run.clone());
         let around = self.around.clone().unwrap_or_default();
         self.reading = read(&self.runs, &around, self.kit.setup.headroom_percent / 100.0);
-        let server = self.under_cursor().map(|i| self.kit.service.servers[i].name.clone()).unwrap_or_default();
+        let server = self.sitting.clone().unwrap_or_default();
         self.keep(Kept {
             date: now,
             line: self.line_name(),

@@ -326,6 +326,24 @@ async fn the_line_is_measured_and_the_plan_rests_on_it() {
     assert!(screen.contains("70 % of it stays free") && screen.contains("the upload binds"), "{screen}");
 }
 
+#[tokio::test(start_paused = true)]
+async fn runs_of_one_sitting_belong_together_and_those_of_another_do_not() {
+    let mut app = tested().await;
+    let measure = async |app: &mut App| {
+        press(app, KeyCode::Char('l'));
+        let wish = type_char(app, 'y');
+        carry_out(app, wish, idle).await;
+        let before = app.before.as_ref().unwrap();
+        let (kept, runs) = before.history.newest_uplink().unwrap();
+        assert_eq!(kept.date, some_day());
+        (runs.len(), before.reading.as_ref().unwrap().spread.is_some())
+    };
+    assert_eq!(measure(&mut app).await, (1, false));
+    assert_eq!(measure(&mut app).await, (2, true), "two runs have a spread");
+    press(&mut app, KeyCode::Down);
+    assert_eq!(measure(&mut app).await, (1, false), "another server is another matter");
+}
+
 #[test]
 fn without_a_measurement_there_is_no_plan() {
     let mut app = preparing();
