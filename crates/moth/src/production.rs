@@ -8,6 +8,7 @@ use moth_core::proposal::Action;
 use moth_core::reading::{Observation, Reading};
 use moth_core::{Core, Settings};
 use moth_host::Machine;
+use moth_plan::breach::breaches;
 use moth_relay::listener::Listener;
 use moth_relay::tcp::TcpDialer;
 use moth_relay::{Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
@@ -21,7 +22,7 @@ use crate::cli::{DemoOptions, KitOptions, WatchOptions};
 use crate::failure::Failure;
 use crate::kit::{self, Kit};
 use crate::tester::Field;
-use crate::{key_source, routes};
+use crate::{key_source, plan, routes};
 
 /// A broadcast that is being watched. Everything behind it ends when it is dropped.
 pub struct Production {
@@ -244,6 +245,9 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
         }
         let key = kit.key(options.key_file.as_deref())?;
         let test_key = routes::unseen(&kit, key.clone())?;
+        for breach in breaches(&kit.setup, &kit.service.limits) {
+            tracing::warn!("{}", plan::breach_sentence(&breach, &kit.service.name));
+        }
         let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
         let plan = LivePlan { listen, servers, key, test_key, limits, kit: Some(kit) };
         return Ok(Plan::Live(Box::new(plan)));

@@ -247,11 +247,16 @@ impl PictureMap {
                 cell.size,
                 self.motion.word()
             ),
-            (true, Motion::Moving | Motion::Fast) => format!(
-                "{} at {bits}, {share} of what {} pictures need: the largest that stays clean at the highest rate, and motion wants both",
-                cell.size,
-                self.motion.word()
-            ),
+            (true, Motion::Moving | Motion::Fast) => {
+                let why = if self.recommended.1 == 0 {
+                    "the largest that stays clean at the highest rate, and motion wants both".to_owned()
+                } else {
+                    format!(
+                        "the largest that stays clean; at a higher rate none of {LEAST_FOR_RATE} lines or more does"
+                    )
+                };
+                format!("{} at {bits}, {share} of what {} pictures need: {why}", cell.size, self.motion.word())
+            }
         }
     }
 
@@ -369,6 +374,13 @@ mod tests {
             "{steps:?}"
         );
         assert!(steps[2].starts_with("the lower rate") && steps[2].contains("50 % fewer"), "{steps:?}");
+    }
+
+    #[test]
+    fn a_lower_rate_is_chosen_with_its_reason() {
+        let map = map(Bitrate::from_kbps(3850), FULL_HD, 60.0, Motion::Fast, &Limits::default());
+        assert_eq!(map.choice().map(|cell| cell.fps), Some(30.0));
+        assert!(map.reason().contains("at a higher rate none of 540 lines or more does"), "{}", map.reason());
     }
 
     #[test]
