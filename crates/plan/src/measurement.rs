@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use moth_core::rate::Bitrate;
+use moth_core::reading::ConnectionFigures;
 use serde::{Deserialize, Serialize};
 
 /// Nothing acknowledged for this long, with something waiting, is a stall: a quarter of the 2 s for which a broadcast's
@@ -21,18 +22,8 @@ pub struct Look {
     pub acknowledged_bytes: u64,
     /// Whether bytes were waiting to be acknowledged.
     pub is_busy: bool,
-    /// Smoothed round trip, in milliseconds.
-    pub rtt_ms: Option<f64>,
-    /// Shortest round trip of late, in milliseconds: without the other side's waiting before it acknowledges.
-    pub min_rtt_ms: Option<f64>,
-    /// How far it wavers, in milliseconds (mean deviation: RTTVAR of RFC 6298).
-    pub rtt_var_ms: Option<f64>,
-    /// Segments sent again so far.
-    pub retransmits: Option<u64>,
-    /// Time with something to send so far, in microseconds.
-    pub busy_us: Option<u64>,
-    /// Part of it held up by the receiver's window, in microseconds.
-    pub receiver_limited_us: Option<u64>,
+    /// What the platform tells of the connection.
+    pub figures: ConnectionFigures,
 }
 
 /// A time in which nothing got through.
@@ -101,7 +92,7 @@ impl Carried {
             (!values.is_empty()).then(|| quantile(&values, 0.5))
         };
         let grown = |value: fn(&Look) -> Option<u64>| Some(value(last)?.saturating_sub(value(first)?));
-        let busy = grown(|look| look.busy_us).filter(|busy| *busy > 0);
+        let busy = grown(|look| look.figures.busy_us).filter(|busy| *busy > 0);
         Some(Self {
             offered,
             sustained: at(0.5),
@@ -109,12 +100,12 @@ impl Carried {
             worst: sorted[0],
             per_second,
             stalls: stalls(&within),
-            min_rtt_ms: within.iter().filter_map(|look| look.min_rtt_ms).reduce(f64::min),
-            rtt_ms: values(|look| look.rtt_ms),
-            jitter_ms: values(|look| look.rtt_var_ms),
-            retransmits: grown(|look| look.retransmits),
+            min_rtt_ms: within.iter().filter_map(|look| look.figures.min_rtt_ms).reduce(f64::min),
+            rtt_ms: values(|look| look.figures.rtt_ms),
+            jitter_ms: values(|look| look.figures.rtt_var_ms),
+            retransmits: grown(|look| look.figures.retransmits),
             receiver_limited: busy
-                .and_then(|busy| Some((grown(|look| look.receiver_limited_us)? as f64 / busy as f64).min(1.0))),
+                .and_then(|busy| Some((grown(|look| look.figures.receiver_limited_us)? as f64 / busy as f64).min(1.0))),
         })
     }
 
@@ -345,11 +336,11 @@ mod tests {
     fn shares_are_of_the_busy_time_within_the_window() {
         let mut with = looks([75_000; 30]);
         for (i, look) in with.iter_mut().enumerate() {
-            look.busy_us = Some(i as u64 * 100_000);
-            look.receiver_limited_us = Some(i as u64 * 95_000);
-            look.retransmits = Some(i as u64);
-            look.rtt_ms = Some(20.0 + i as f64);
-            look.min_rtt_ms = Some(19.0 - i as f64 / 10.0);
+            look.figures.busy_us = Some(i as u64 * 100_000);
+            look.figures.receiver_limited_us = Some(i as u64 * 95_000);
+            look.figures.retransmits = Some(i as u64);
+            look.figures.rtt_ms = Some(20.0 + i as f64);
+            look.figures.min_rtt_ms = Some(19.0 - i as f64 / 10.0);
         }
         let found =
             Carried::between(&with, Duration::from_secs(1), Duration::from_secs(3), Bitrate::from_kbps(6100)).unwrap();

@@ -98,17 +98,11 @@ pub(super) async fn fill(
 }
 
 fn look(link: &Link, at: Duration, before_bytes: u64) -> Look {
-    let figures = link.figures();
     Look {
         at,
         acknowledged_bytes: link.settled_bytes().saturating_sub(before_bytes),
         is_busy: !link.is_settled(),
-        rtt_ms: figures.rtt_ms,
-        min_rtt_ms: figures.min_rtt_ms,
-        rtt_var_ms: figures.rtt_var_ms,
-        retransmits: figures.retransmits,
-        busy_us: figures.busy_us,
-        receiver_limited_us: figures.receiver_limited_us,
+        figures: link.figures(),
     }
 }
 

@@ -83,7 +83,7 @@ pub async fn run_line(
     let ending = {
         let filling = fill(&mut link, plan, &stretches, cancel, |look| {
             looks.push(*look);
-            say(LinePhase::Full, look.at, last_second(&looks), look.rtt_ms);
+            say(LinePhase::Full, look.at, last_second(&looks), look.figures.rtt_ms);
         });
         let trips = async {
             tokio::time::sleep(GROWING).await;
@@ -97,7 +97,7 @@ pub async fn run_line(
             () = trips => Ending::Done,
         }
     };
-    let own_ms = looks.iter().filter(|look| look.at >= GROWING).filter_map(|look| look.rtt_ms).collect();
+    let own_ms = looks.iter().filter(|look| look.at >= GROWING).filter_map(|look| look.figures.rtt_ms).collect();
     take_leave(&mut link).await;
     let slack = Duration::from_millis(60);
     let carried = Carried::between(&looks, GROWING, plan.length + slack, plan.up_to);
