@@ -56,6 +56,8 @@ pub enum Command {
     Setup(SetupOptions),
     /// Keep, replace, forget or look after a service's stream key
     Key(KeyOptions),
+    /// Every verdict on a recorded broadcast (--record), with its times
+    Judge(JudgeOptions),
     /// Take broadcasts and throw them away: the other end of `moth uplink`, on a host of your own
     Ingest(IngestOptions),
     /// The whole application on a made-up evening, with stand-ins for broadcaster, line, servers and machine
@@ -297,6 +299,18 @@ pub enum KeyDeed {
     Forget,
 }
 
+/// `moth judge`
+#[derive(Debug, Args)]
+pub struct JudgeOptions {
+    /// The readings file
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+
+    /// One JSON object on standard output
+    #[arg(long)]
+    pub json: bool,
+}
+
 /// `moth ingest`
 #[derive(Debug, Args)]
 pub struct IngestOptions {
@@ -327,6 +341,10 @@ pub struct ShowOptions {
     /// Stop after so many seconds
     #[arg(long = "for", value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=1_000_000))]
     pub run_for: Option<u64>,
+
+    /// Record everything that is seen to this file, compressed if it ends in .gz (docs/readings.md)
+    #[arg(long, value_name = "FILE")]
+    pub record: Option<PathBuf>,
 
     /// Write a log to this file (without it: standard error if --headless, else none)
     #[arg(long, value_name = "FILE")]

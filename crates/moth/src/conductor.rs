@@ -12,6 +12,7 @@ use tokio::time::{MissedTickBehavior, interval};
 use crate::Outcome;
 use crate::failure::Failure;
 use crate::production::Production;
+use crate::recording::Recording;
 use crate::signals::stop_requested;
 
 /// The two ways to tell a running broadcast something.
@@ -20,13 +21,15 @@ pub struct Desk {
     pub actions: mpsc::UnboundedReceiver<Action>,
     /// Becomes true when it should end.
     pub stop: watch::Receiver<bool>,
+    /// Where everything that is seen is written, if anywhere.
+    pub recording: Option<Recording>,
 }
 
 /// Conducts a broadcast until it should end: by signal, by the desk, or when `look` breaks. Every
 /// `look_each` a snapshot is given to `look`; a last one after all accounts are settled.
 ///
 /// # Errors
-/// [`Failure::Fault`] if a part of the program failed.
+/// [`Failure::Fault`] if a part of the program failed, or what the recording came to if not all of it was written.
 pub async fn conduct(
     mut production: Production,
     mut core: Core,
@@ -56,9 +59,7 @@ pub async fn conduct(
             },
             _ = tick.tick() => {
                 // Readings made before now belong into this snapshot.
-                while let Ok(reading) = production.readings.try_recv() {
-                    core.take(&reading);
-                }
+                drain(&mut production, &mut core, &mut desk.recording);
                 let now = production.recorder.now();
                 if look(core.snapshot(now)).is_break() {
                     break;
@@ -71,9 +72,17 @@ pub async fn conduct(
     production.relay.finish().await;
     // The relay's last account comes a tenth of a second after it is settled.
     tokio::time::sleep(Duration::from_millis(150)).await;
+    drain(&mut production, &mut core, &mut desk.recording);
+    let _ = look(core.snapshot(production.recorder.now()));
+    desk.recording.map_or(Ok(()), Recording::finish)
+}
+
+/// Gives the core, and the recording, what was seen since.
+fn drain(production: &mut Production, core: &mut Core, recording: &mut Option<Recording>) {
     while let Ok(reading) = production.readings.try_recv() {
+        if let Some(recording) = recording {
+            recording.take(&reading);
+        }
         core.take(&reading);
     }
-    let _ = look(core.snapshot(production.recorder.now()));
-    Ok(())
 }

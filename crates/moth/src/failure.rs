@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use moth_logbook::readings::ReadingsError;
 use moth_rtmp::{AddressError, key::KeyError};
 use moth_stage::EveningError;
 use moth_store::config::ConfigError;
@@ -103,6 +104,12 @@ pub enum Failure {
         /// In plain words; the key is not in it.
         why: String,
     },
+    /// A readings file.
+    #[error(transparent)]
+    Readings(#[from] ReadingsError),
+    /// A recording has gaps.
+    #[error("{0} readings were left out of the recording: the disk did not keep up")]
+    RecordingLost(u64),
     /// There is nothing to plan from.
     #[error(
         "nothing was measured yet: run `moth uplink` or `moth routes` first, or say with --sustained what the upload sustains"

@@ -13,12 +13,13 @@ use crate::conductor::{Desk, conduct};
 use crate::failure::Failure;
 use crate::json_line::JsonLine;
 use crate::production::Plan;
+use crate::recording::Recording;
 
 /// One line each.
 const EACH: Duration = Duration::from_secs(1);
 
 /// Runs until it is asked to stop, the time is over, or nobody reads any more.
-pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
+pub(crate) fn run(plan: Plan, run_for: Option<Duration>, recording: Option<Recording>) -> Outcome {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
     runtime.block_on(async {
@@ -38,7 +39,7 @@ pub(crate) fn run(plan: Plan, run_for: Option<Duration>) -> Outcome {
                 ControlFlow::Break(())
             }
         };
-        conduct(production, core, Desk { actions, stop }, EACH, look).await?;
+        conduct(production, core, Desk { actions, stop, recording }, EACH, look).await?;
         match failed {
             // Whoever read has read enough.
             Some(error) if error.kind() != io::ErrorKind::BrokenPipe => {

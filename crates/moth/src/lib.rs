@@ -5,6 +5,7 @@
 //! - [`conductor`]: gives readings to the core and its snapshots to whoever shows them.
 //! - [`headless`]: one JSON object a second.
 //! - [`terminal`]: the full screen.
+//! - [`recording`]: what was seen, on its way into a file; [`judge`]: verdicts on such a file.
 //! - [`kit`]: the setup in use, with its service, keys and results.
 //! - [`routes`], [`uplink`], [`plan`], [`check`]: what is done before going live; [`ingest`]: its other end.
 //! - [`setup`], [`key`]: looking after the kit.
@@ -18,6 +19,7 @@ pub mod failure;
 pub mod headless;
 pub mod ingest;
 pub mod json_line;
+pub mod judge;
 pub mod key;
 pub mod key_source;
 pub mod kit;
@@ -25,6 +27,7 @@ mod logging;
 mod out;
 pub mod plan;
 pub mod production;
+pub mod recording;
 pub mod routes;
 pub mod routes_run;
 pub mod setup;
@@ -44,6 +47,7 @@ use clap::error::{ContextKind, ContextValue, ErrorKind};
 use cli::{Cli, Command, ShowOptions};
 use failure::Failure;
 use production::Plan;
+use recording::Recording;
 
 /// Exit status for bad usage, and for an address, file or key that cannot be used.
 const UNUSABLE: u8 = 2;
@@ -74,6 +78,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Ingest(options) => ingest::run(&options),
         Command::Plan(options) => plan::run(&options, &cli.kit),
         // These have something to say by their status as well.
+        Command::Judge(options) => return status(judge::run(&options)),
         Command::Routes(options) => return status(routes::run(&options, &cli.kit)),
         Command::Uplink(options) => uplink::run(&options, &cli.kit),
         Command::Check(options) => return status(check::run(&options, &cli.kit)),
@@ -85,7 +90,8 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
 fn show(options: &ShowOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
     logging::begin(options)?;
     let (plan, run_for) = (plan()?, options.run_for.map(Duration::from_secs));
-    if options.headless { headless::run(plan, run_for) } else { terminal::run(plan, run_for) }
+    let recording = options.record.as_deref().map(|path| Recording::begin(path, plan.servers())).transpose()?;
+    if options.headless { headless::run(plan, run_for, recording) } else { terminal::run(plan, run_for, recording) }
 }
 
 /// Exit status 0 if all is well, 1 if it is not, 2 if it could not be found out.

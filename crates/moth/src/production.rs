@@ -108,7 +108,8 @@ pub struct Banner {
 
 impl Plan {
     /// The names of the servers.
-    fn servers(&self) -> Vec<String> {
+    #[must_use]
+    pub fn servers(&self) -> Vec<String> {
         match self {
             Self::Demo(evening, _) => evening.servers(),
             Self::Live(live) => live.servers.iter().map(|s| s.name.clone()).collect(),

@@ -32,6 +32,7 @@ use crate::Outcome;
 use crate::conductor::{Desk, conduct};
 use crate::failure::Failure;
 use crate::production::Plan;
+use crate::recording::Recording;
 use crate::tester::{self, TestNews, TestOrder};
 use app::{App, Wish};
 use before::Before;
@@ -44,7 +45,7 @@ const DRAW_EACH: Duration = Duration::from_millis(67);
 const LOOK_EACH: Duration = Duration::from_millis(200);
 
 /// Runs the full screen until it is quit or the time is over.
-pub(crate) fn run(mut plan: Plan, run_for: Option<Duration>) -> Outcome {
+pub(crate) fn run(mut plan: Plan, run_for: Option<Duration>, recording: Option<Recording>) -> Outcome {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::NoTerminal);
     }
@@ -63,7 +64,7 @@ pub(crate) fn run(mut plan: Plan, run_for: Option<Duration>) -> Outcome {
         .name("broadcast".into())
         .spawn(move || {
             let tests = Tests { orders: test_orders, news: tell };
-            let outcome = broadcast(plan, run_for, &began, show, Desk { actions, stop: stopping }, tests);
+            let outcome = broadcast(plan, run_for, &began, show, Desk { actions, stop: stopping, recording }, tests);
             leave_without_the_screen(&left);
             outcome
         })

@@ -140,3 +140,28 @@ fn a_full_disk_under_standard_output_is_said() {
     assert_eq!(out.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&out.stderr).contains("standard output could not be written"));
 }
+
+#[test]
+fn what_was_seen_is_recorded_and_judged() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("evening.jsonl.gz");
+    let path = file.to_str().unwrap();
+    let record = || moth().args(["demo", "--headless", "--evening", "calm", "--for", "3", "--record", path]).output();
+    assert!(record().unwrap().status.success());
+    let out = moth().args(["judge", path, "--json"]).output().unwrap();
+    let report: Value = serde_json::from_slice(&out.stdout).unwrap();
+    assert!(
+        report["readings"].as_u64().unwrap() > 100 && report["verdicts"].as_array().unwrap().is_empty(),
+        "{report}"
+    );
+    assert!(report["damage"].is_null() && report["seconds"].as_f64().unwrap() >= 3.0, "{report}");
+    assert!(said(&record().unwrap()).contains("exists"), "one that is there is left alone");
+    assert!(said(&moth().args(["judge", "/nonexistent/x"]).output().unwrap()).contains("cannot be read"));
+    std::fs::write(&file, "not this").unwrap();
+    assert!(said(&moth().args(["judge", path]).output().unwrap()).contains("no readings file"));
+    let damaged = dir.path().join("damaged.jsonl");
+    std::fs::write(&damaged, "{\"moth_readings\":1,\"servers\":[\"Aldmoor\"]}\nrubbish\n").unwrap();
+    let out = moth().arg("judge").arg(&damaged).output().unwrap();
+    assert_eq!(out.status.code(), Some(1), "not all of it could be used");
+    assert!(String::from_utf8_lossy(&out.stdout).contains("line 2: it is no reading"));
+}

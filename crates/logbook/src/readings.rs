@@ -1,0 +1,364 @@
+//! Readings files: everything the core was given, one JSON object a line, so that it can be given again.
+
+use std::fs::{File, OpenOptions};
+use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
+use std::path::{Path, PathBuf};
+
+use flate2::Compression;
+use flate2::read::MultiGzDecoder;
+use flate2::write::GzEncoder;
+use moth_core::moment::Moment;
+use moth_core::reading::Reading;
+use serde::{Deserialize, Serialize};
+
+/// The version this program writes, and the newest it reads.
+const VERSION: u32 = 1;
+/// A longer line is no reading, in bytes.
+const LONGEST: u64 = 1 << 20;
+
+/// The first line of a readings file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Header {
+    /// The version of the format; its name makes the file known.
+    pub moth_readings: u32,
+    /// The servers of the broadcast, the one it began with first.
+    pub servers: Vec<String>,
+}
+
+impl Header {
+    /// For a broadcast to these servers.
+    #[must_use]
+    pub fn new(servers: Vec<String>) -> Self {
+        Self { moth_readings: VERSION, servers }
+    }
+}
+
+/// Why a readings file cannot be written or read.
+#[derive(Debug, thiserror::Error)]
+pub enum ReadingsError {
+    /// What the system says.
+    #[error("the readings file {} cannot be {what}: {error}", path.display())]
+    Io {
+        /// Which file.
+        path: PathBuf,
+        /// `written` or `read`.
+        what: &'static str,
+        /// What the system says.
+        error: io::Error,
+    },
+    /// It is not one.
+    #[error("{}, line 1: this is no readings file: {why}", path.display())]
+    Foreign {
+        /// Which file.
+        path: PathBuf,
+        /// Why.
+        why: String,
+    },
+}
+
+/// Whether a file of this name is compressed.
+fn is_compressed(path: &Path) -> bool {
+    path.extension().is_some_and(|extension| extension == "gz")
+}
+
+/// Writes a readings file.
+pub struct Writer {
+    path: PathBuf,
+    /// Taken when it is finished.
+    out: Option<Out>,
+}
+
+enum Out {
+    Plain(BufWriter<File>),
+    Compressed(Box<GzEncoder<BufWriter<File>>>),
+}
+
+impl Write for Out {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match self {
+            Self::Plain(out) => out.write(bytes),
+            Self::Compressed(out) => out.write(bytes),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        match self {
+            Self::Plain(out) => out.flush(),
+            Self::Compressed(out) => out.flush(),
+        }
+    }
+}
+
+impl Writer {
+    /// Begins a file, compressed if its name ends in `.gz`. One that is there already is left alone.
+    ///
+    /// # Errors
+    /// [`ReadingsError::Io`].
+    pub fn create(path: &Path, header: &Header) -> Result<Self, ReadingsError> {
+        let fail = |error| ReadingsError::Io { path: path.to_owned(), what: "written", error };
+        let file = OpenOptions::new().write(true).create_new(true).open(path).map_err(fail)?;
+        let plain = BufWriter::new(file);
+        let out = if is_compressed(path) {
+            Out::Compressed(Box::new(GzEncoder::new(plain, Compression::default())))
+        } else {
+            Out::Plain(plain)
+        };
+        let mut writer = Self { path: path.to_owned(), out: Some(out) };
+        writer.line(header)?;
+        writer.flush()?;
+        Ok(writer)
+    }
+
+    fn fail(&self, error: io::Error) -> ReadingsError {
+        ReadingsError::Io { path: self.path.clone(), what: "written", error }
+    }
+
+    fn line(&mut self, value: &impl Serialize) -> Result<(), ReadingsError> {
+        let mut line = serde_json::to_vec(value).map_err(|error| self.fail(error.into()))?;
+        line.push(b'\n');
+        match &mut self.out {
+            Some(out) => out.write_all(&line).map_err(|error| ReadingsError::Io {
+                path: self.path.clone(),
+                what: "written",
+                error,
+            }),
+            None => Ok(()),
+        }
+    }
+
+    /// Adds a reading.
+    ///
+    /// # Errors
+    /// [`ReadingsError::Io`].
+    pub fn write(&mut self, reading: &Reading) -> Result<(), ReadingsError> {
+        self.line(reading)
+    }
+
+    /// Gives the system what was written so far.
+    ///
+    /// # Errors
+    /// [`ReadingsError::Io`].
+    pub fn flush(&mut self) -> Result<(), ReadingsError> {
+        let flushed = self.out.as_mut().map_or(Ok(()), Write::flush);
+        flushed.map_err(|error| self.fail(error))
+    }
+
+    /// Ends the file.
+    ///
+    /// # Errors
+    /// [`ReadingsError::Io`].
+    pub fn finish(mut self) -> Result<(), ReadingsError> {
+        let finished = match self.out.take() {
+            Some(Out::Plain(mut out)) => out.flush(),
+            Some(Out::Compressed(out)) => out.finish().and_then(|mut out| out.flush()),
+            None => Ok(()),
+        };
+        finished.map_err(|error| self.fail(error))
+    }
+}
+
+/// What is wrong with the rest of a file whose beginning is good.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Damage {
+    /// The first line that is not used, counted from 1.
+    pub line: u64,
+    /// Why.
+    pub why: String,
+}
+
+/// Reads a readings file, reading by reading.
+pub struct Reader {
+    /// Its first line.
+    pub header: Header,
+    lines: Box<dyn BufRead>,
+    line: u64,
+    last: Moment,
+    /// Why it ended before the file did; looked at once there are no more readings.
+    pub damage: Option<Damage>,
+}
+
+impl Reader {
+    /// Opens a file.
+    ///
+    /// # Errors
+    /// [`ReadingsError`] if it cannot be read, or is no readings file.
+    pub fn open(path: &Path) -> Result<Self, ReadingsError> {
+        let fail = |error| ReadingsError::Io { path: path.to_owned(), what: "read", error };
+        let file = BufReader::new(File::open(path).map_err(fail)?);
+        let mut lines: Box<dyn BufRead> =
+            if is_compressed(path) { Box::new(BufReader::new(MultiGzDecoder::new(file))) } else { Box::new(file) };
+        let foreign = |why: String| ReadingsError::Foreign { path: path.to_owned(), why };
+        let first = match next_line(&mut lines) {
+            Ok(Some(first)) => first,
+            Ok(None) => return Err(foreign("it is empty".into())),
+            // What is no gzip, or one cut off at once.
+            Err(error)
+                if matches!(
+                    error.kind(),
+                    io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput | io::ErrorKind::UnexpectedEof
+                ) =>
+            {
+                return Err(foreign(error.to_string()));
+            }
+            Err(error) => return Err(fail(error)),
+        };
+        let header: Header = serde_json::from_slice(&first)
+            .map_err(|_| foreign("it does not begin with {\"moth_readings\":1,\"servers\":[…]}".into()))?;
+        if header.moth_readings > VERSION {
+            let why = format!("its version {} is newer than this program's {VERSION}", header.moth_readings);
+            return Err(foreign(why));
+        }
+        Ok(Self { header, lines, line: 1, last: Moment::START, damage: None })
+    }
+
+    fn damaged(&mut self, why: String) -> Option<Reading> {
+        self.damage = Some(Damage { line: self.line, why });
+        None
+    }
+}
+
+impl Iterator for Reader {
+    type Item = Reading;
+
+    fn next(&mut self) -> Option<Reading> {
+        if self.damage.is_some() {
+            return None;
+        }
+        self.line += 1;
+        let line = match next_line(&mut self.lines) {
+            Ok(Some(line)) => line,
+            Ok(None) => return None,
+            Err(error) => return self.damaged(error.to_string()),
+        };
+        match serde_json::from_slice::<Reading>(&line) {
+            Ok(reading) if reading.at < self.last => self.damaged("it lies before the line above it in time".into()),
+            Ok(reading) => {
+                self.last = reading.at;
+                Some(reading)
+            }
+            Err(error) => self.damaged(format!("it is no reading: {error}")),
+        }
+    }
+}
+
+/// The next line without its break; `None` at the end.
+fn next_line(lines: &mut impl BufRead) -> io::Result<Option<Vec<u8>>> {
+    let mut line = Vec::new();
+    let read = lines.by_ref().take(LONGEST).read_until(b'\n', &mut line)?;
+    if read == 0 {
+        return Ok(None);
+    }
+    if line.pop_if(|byte| *byte == b'\n').is_none() && line.len() as u64 >= LONGEST {
+        return Err(io::Error::new(io::ErrorKind::InvalidData, "a line is longer than 1 MiB"));
+    }
+    Ok(Some(line))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use moth_core::figure::Origin;
+    use moth_core::reading::{Observation, QueueLevel};
+    use proptest::prelude::*;
+
+    fn reading(ms: u64) -> Reading {
+        let what = match ms % 3 {
+            0 => Observation::Video { time_ms: 7, bytes: 1000, keyframe: ms.is_multiple_of(2) },
+            1 => Observation::Remark { text: format!("a mark at {ms}\n\"quoted\"") },
+            _ => Observation::Relay {
+                accounts: moth_core::account::Accounts::default(),
+                queue: QueueLevel { ms: ms as f64 / 7.0, bytes: ms, limit_ms: 2000.0 },
+                sent_bytes: ms * 1000,
+            },
+        };
+        Reading { at: Moment::from_ms(ms), origin: Origin::Measured, what }
+    }
+
+    fn written(name: &str, readings: &[Reading]) -> (tempfile::TempDir, PathBuf) {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join(name);
+        let mut writer = Writer::create(&path, &Header::new(vec!["Aldmoor".into()])).unwrap();
+        readings.iter().for_each(|reading| writer.write(reading).unwrap());
+        writer.finish().unwrap();
+        (dir, path)
+    }
+
+    fn read(path: &Path) -> (Vec<Reading>, Option<Damage>) {
+        let mut reader = Reader::open(path).unwrap();
+        let readings = reader.by_ref().collect();
+        (readings, reader.damage)
+    }
+
+    #[test]
+    fn what_is_written_is_read_back_plain_or_compressed() {
+        let readings: Vec<Reading> = (0..300).map(reading).collect();
+        for name in ["evening.jsonl", "evening.jsonl.gz"] {
+            let (_dir, path) = written(name, &readings);
+            assert_eq!(read(&path), (readings.clone(), None));
+            assert_eq!(Reader::open(&path).unwrap().header.servers, ["Aldmoor"]);
+        }
+        let (plain, compressed) = (written("a", &readings), written("a.gz", &readings));
+        let bytes = |path: &Path| std::fs::metadata(path).unwrap().len();
+        assert!(bytes(&compressed.1) * 4 < bytes(&plain.1));
+    }
+
+    #[test]
+    fn a_file_that_is_there_is_left_alone() {
+        let (_dir, path) = written("evening.jsonl", &[]);
+        assert!(Writer::create(&path, &Header::new(Vec::new())).is_err_and(|e| e.to_string().contains("exists")));
+    }
+
+    #[test]
+    fn the_good_part_of_a_damaged_file_is_used_and_the_rest_named() {
+        let readings: Vec<Reading> = (0..50).map(reading).collect();
+        let (_dir, path) = written("evening.jsonl", &readings);
+        let text = std::fs::read_to_string(&path).unwrap();
+        let with = |from: &str, to: &str| {
+            std::fs::write(&path, text.replacen(from, to, 1)).unwrap();
+            read(&path)
+        };
+        let twentieth = text.lines().nth(20).unwrap();
+        let (good, damage) = with(twentieth, "{\"at\":19000,\"ori");
+        assert_eq!((good.len(), damage.map(|d| d.line)), (19, Some(21)));
+        let (good, damage) = with(twentieth, text.lines().nth(2).unwrap());
+        assert_eq!(good.len(), 19);
+        assert!(damage.unwrap().why.contains("before the line above"));
+        // A crash in the middle of a compressed file.
+        let (_dir, path) = written("evening.jsonl.gz", &readings);
+        let bytes = std::fs::read(&path).unwrap();
+        std::fs::write(&path, &bytes[..bytes.len() - 12]).unwrap();
+        let (good, damage) = read(&path);
+        assert!(damage.is_some() && good[..] == readings[..good.len()]);
+    }
+
+    #[test]
+    fn a_foreign_file_is_said_to_be_one() {
+        let dir = tempfile::tempdir().unwrap();
+        let said = |name: &str, bytes: &[u8]| {
+            let path = dir.path().join(name);
+            std::fs::write(&path, bytes).unwrap();
+            Reader::open(&path).err().unwrap().to_string()
+        };
+        assert!(said("a", b"").contains("it is empty"));
+        assert!(said("a", b"{\"at\":3}\n").contains("line 1: this is no readings file"));
+        assert!(said("a", &vec![b'x'; 2 << 20]).contains("longer than 1 MiB"));
+        assert!(said("a.gz", b"plain text").contains("no readings file"));
+        assert!(said("a", b"{\"moth_readings\":9,\"servers\":[]}\n").contains("version 9 is newer"));
+        assert!(Reader::open(&dir.path().join("none")).err().unwrap().to_string().contains("cannot be read"));
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_are_readings_or_damage(bytes in proptest::collection::vec(any::<u8>(), 0..400), name in "a|a[.]gz") {
+            let dir = tempfile::tempdir().unwrap();
+            let path = dir.path().join(name);
+            std::fs::write(&path, &bytes).unwrap();
+            prop_assert!(Reader::open(&path).is_err());
+            let mut whole = b"{\"moth_readings\":1,\"servers\":[]}\n".to_vec();
+            whole.extend(&bytes);
+            let plain = dir.path().join("plain");
+            std::fs::write(&plain, &whole).unwrap();
+            let _ = read(&plain);
+        }
+    }
+}

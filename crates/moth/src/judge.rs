@@ -1,0 +1,177 @@
+//! `moth judge`: every verdict on a recorded broadcast, with its times.
+
+use std::fmt::Write;
+use std::path::Path;
+use std::time::Duration;
+
+use moth_core::moment::Moment;
+use moth_core::suspects::{Cause, Fault};
+use moth_core::{Core, Settings, Snapshot};
+use moth_logbook::readings::{Damage, Reader};
+use serde::Serialize;
+
+use crate::cli::JudgeOptions;
+use crate::failure::Failure;
+use crate::out;
+
+/// The core is asked this often, as on the screen.
+const LOOK: Duration = Duration::from_millis(200);
+
+/// One verdict, for as long as it stood.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Judged {
+    /// From then on, in seconds since the beginning.
+    pub from_s: f64,
+    /// Until then.
+    pub to_s: f64,
+    /// `network`, `encoder` or `rendering`.
+    pub fault: &'static str,
+    /// The cause's slug.
+    pub cause: Option<&'static str>,
+    /// The highest it was sure, from 0 to 1.
+    pub confidence: f64,
+    /// Its sentence when it was surest.
+    pub sentence: String,
+}
+
+/// What a readings file comes to.
+#[derive(Debug, Serialize)]
+struct Report<'a> {
+    readings: u64,
+    seconds: f64,
+    verdicts: &'a [Judged],
+    /// The first line that was not used, and why.
+    damage: Option<String>,
+}
+
+/// Judges a file; gives whether all of it could be used.
+///
+/// # Errors
+/// [`Failure`] if it cannot be read, or is no readings file.
+pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
+    let (verdicts, seconds, readings, damage) = judge(&options.file)?;
+    let damage = damage.map(|damage| format!("line {}: {}; what follows was left out", damage.line, damage.why));
+    if options.json {
+        out::json(&Report { readings, seconds, verdicts: &verdicts, damage: damage.clone() })?;
+    } else {
+        let mut text = format!("{readings} readings over {seconds:.0} s\n");
+        for verdict in &verdicts {
+            let _ = writeln!(
+                text,
+                "{:8.1} – {:8.1} s  {} ({}), {:.0} % sure: {}",
+                verdict.from_s,
+                verdict.to_s,
+                verdict.fault,
+                verdict.cause.unwrap_or("cause unknown"),
+                verdict.confidence * 100.0,
+                verdict.sentence
+            );
+        }
+        if verdicts.is_empty() {
+            text.push_str("nothing at fault\n");
+        }
+        if let Some(damage) = &damage {
+            let _ = writeln!(text, "{}, {damage}", options.file.display());
+        }
+        out::text(&text)?;
+    }
+    Ok(damage.is_none())
+}
+
+/// Every verdict, the time that was judged, how many readings there were, and what is wrong with the file.
+fn judge(path: &Path) -> Result<(Vec<Judged>, f64, u64, Option<Damage>), Failure> {
+    let mut reader = Reader::open(path)?;
+    let mut core = Core::new(Settings { servers: reader.header.servers.clone() });
+    let mut verdicts = Verdicts::default();
+    let (mut look, mut readings, mut end) = (Moment::START, 0, Moment::START);
+    for reading in reader.by_ref() {
+        while look < reading.at {
+            verdicts.take(&core.snapshot(look));
+            look = Moment::after(look.since(Moment::START) + LOOK);
+        }
+        core.take(&reading);
+        (readings, end) = (readings + 1, reading.at);
+    }
+    verdicts.take(&core.snapshot(end.max(look.before(LOOK))));
+    Ok((verdicts.done, end.seconds(), readings, reader.damage))
+}
+
+#[derive(Default)]
+struct Verdicts {
+    done: Vec<Judged>,
+    standing: Option<(Fault, Option<Cause>)>,
+}
+
+impl Verdicts {
+    fn take(&mut self, snapshot: &Snapshot) {
+        let (verdict, now) = (&snapshot.verdict, snapshot.at.seconds());
+        if self.standing.is_some()
+            && let Some(last) = self.done.last_mut()
+        {
+            last.to_s = now;
+        }
+        let standing = (verdict.fault != Fault::None).then_some((verdict.fault, verdict.cause));
+        if standing != self.standing {
+            self.standing = standing;
+            if let Some((fault, cause)) = standing {
+                self.done.push(Judged {
+                    from_s: now,
+                    to_s: now,
+                    fault: fault.word(),
+                    cause: cause.map(Cause::slug),
+                    confidence: 0.0,
+                    sentence: String::new(),
+                });
+            }
+        }
+        if let Some(last) =
+            self.done.last_mut().filter(|last| standing.is_some() && verdict.confidence > last.confidence)
+        {
+            last.confidence = verdict.confidence;
+            last.sentence.clone_from(&verdict.sentence);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use moth_logbook::readings::{Header, Writer};
+    use moth_stage::{Theatre, shipped};
+
+    /// Forty-five seconds of an evening, as a readings file.
+    async fn recorded(slug: &str, path: &Path) {
+        let evening = shipped().into_iter().find(|e| e.slug == slug).unwrap();
+        let mut theatre = Theatre::open(&evening, 41).unwrap();
+        let mut writer = Writer::create(path, &Header::new(evening.servers())).unwrap();
+        let end = Moment::after(Duration::from_secs(45));
+        while let Some(reading) = theatre.readings.recv().await {
+            if reading.at > end {
+                break;
+            }
+            writer.write(&reading).unwrap();
+        }
+        writer.finish().unwrap();
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn an_evening_recorded_is_judged_as_it_was_and_the_same_every_time() {
+        let dir = tempfile::tempdir().unwrap();
+        for (slug, fault, cause) in
+            [("archive-sync", "network", "line-short"), ("ambitious-preset", "encoder", "preset-heavy")]
+        {
+            let path = dir.path().join(format!("{slug}.jsonl.gz"));
+            recorded(slug, &path).await;
+            let (verdicts, seconds, readings, damage) = judge(&path).unwrap();
+            let told: Vec<_> = verdicts.iter().map(|v| (v.fault, v.cause)).collect();
+            assert_eq!(told, [(fault, Some(cause))], "{verdicts:?}");
+            assert!((15.0..24.0).contains(&verdicts[0].from_s) && verdicts[0].to_s > 40.0, "{verdicts:?}");
+            assert!(damage.is_none() && readings > 2000 && (44.0..=45.0).contains(&seconds));
+            let again = judge(&path).unwrap().0;
+            assert_eq!(serde_json::to_vec(&again).unwrap(), serde_json::to_vec(&verdicts).unwrap(), "byte for byte");
+        }
+        let path = dir.path().join("calm.jsonl");
+        recorded("calm", &path).await;
+        assert_eq!(judge(&path).unwrap().0, []);
+    }
+}

@@ -1,0 +1,78 @@
+//! `--record`: readings on their way into a file, on a thread of their own. A disk that is slow or full costs the
+//! recording, never a frame.
+
+use std::path::Path;
+use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use moth_core::reading::Reading;
+use moth_logbook::readings::{Header, ReadingsError, Writer};
+
+use crate::failure::Failure;
+
+/// Readings that may wait for the disk: about ten minutes of a broadcast at 60 frames/s.
+const WAITING: usize = 100_000;
+/// At the latest after this long, what was written is given to the system.
+const FLUSH: Duration = Duration::from_millis(500);
+
+/// A recording that goes on.
+pub struct Recording {
+    to: SyncSender<Reading>,
+    thread: JoinHandle<Result<(), ReadingsError>>,
+    lost: u64,
+    ended: bool,
+}
+
+impl Recording {
+    /// Begins one.
+    ///
+    /// # Errors
+    /// [`Failure`] if the file cannot be written, or is there already.
+    pub fn begin(path: &Path, servers: Vec<String>) -> Result<Self, Failure> {
+        let writer = Writer::create(path, &Header::new(servers))?;
+        let (to, from) = sync_channel(WAITING);
+        let thread = std::thread::Builder::new()
+            .name("recording".into())
+            .spawn(move || write(writer, &from))
+            .map_err(Failure::system("the recording's thread could not be started"))?;
+        Ok(Self { to, thread, lost: 0, ended: false })
+    }
+
+    /// Takes a reading, without waiting for anything.
+    pub fn take(&mut self, reading: &Reading) {
+        match self.to.try_send(reading.clone()) {
+            Ok(()) => {}
+            Err(TrySendError::Full(_)) => self.lost += 1,
+            Err(TrySendError::Disconnected(_)) => {
+                if !std::mem::replace(&mut self.ended, true) {
+                    tracing::warn!("the recording of readings ended early; the broadcast goes on");
+                }
+            }
+        }
+    }
+
+    /// Ends it, once everything is written.
+    ///
+    /// # Errors
+    /// [`Failure`] if not everything was.
+    pub fn finish(self) -> Result<(), Failure> {
+        drop(self.to);
+        self.thread.join().unwrap_or(Ok(()))?;
+        if self.lost > 0 {
+            return Err(Failure::RecordingLost(self.lost));
+        }
+        Ok(())
+    }
+}
+
+fn write(mut writer: Writer, from: &Receiver<Reading>) -> Result<(), ReadingsError> {
+    use std::sync::mpsc::RecvTimeoutError;
+    loop {
+        match from.recv_timeout(FLUSH) {
+            Ok(reading) => writer.write(&reading)?,
+            Err(RecvTimeoutError::Timeout) => writer.flush()?,
+            Err(RecvTimeoutError::Disconnected) => return writer.finish(),
+        }
+    }
+}
