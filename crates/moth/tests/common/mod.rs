@@ -199,8 +199,8 @@ impl Running {
     }
 }
 
-/// `home`, and servers each joined to it through `router`, in network namespaces of their own. What would queue in a
-/// bucket at home is held back by the sender's own kernel before it queues; in the router it queues as in a real one.
+/// `home`, and servers each joined to it through `router`, in network namespaces of their own. What queues in a
+/// bucket at home may be held back by the sender's own kernel (TCP small queues); in the router it queues as in a real one.
 pub struct Hosts {
     home: Running,
     router: Running,
