@@ -11,7 +11,7 @@ use moth_plan::check::{Asked, Check, Fact, Lookup, check};
 use crate::cli::{CheckOptions, KitOptions};
 use crate::failure::Failure;
 use crate::kit::Kit;
-use crate::{out, routes};
+use crate::out;
 
 /// Between the two looks.
 const BETWEEN: Duration = Duration::from_millis(1500);
@@ -26,10 +26,10 @@ const LISTEN: u16 = 19_350;
 /// [`Failure`] if the configuration cannot be read.
 pub fn run(options: &CheckOptions, kit_options: &KitOptions) -> Result<bool, Failure> {
     let kit = Kit::open(kit_options)?;
-    let recordings = routes::recordings(&kit, options.recordings.as_ref());
+    let recordings = kit.recordings(options.recordings.as_ref());
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
-    let found = runtime.block_on(look(&kit, recordings));
+    let found = runtime.block_on(look(&kit, recordings))?;
     if options.json {
         out::json(&found)?;
     } else {
@@ -39,7 +39,7 @@ pub fn run(options: &CheckOptions, kit_options: &KitOptions) -> Result<bool, Fai
 }
 
 /// Looks at everything; takes about two seconds.
-pub(crate) async fn look(kit: &Kit, recordings: PathBuf) -> Check {
+async fn look(kit: &Kit, recordings: PathBuf) -> Result<Check, Failure> {
     let targets = kit.targets(&[], None).unwrap_or_default();
     let hosts: Vec<(String, u16)> =
         targets.iter().map(|t| (t.server.address.host().to_owned(), t.server.address.port())).collect();
@@ -48,7 +48,10 @@ pub(crate) async fn look(kit: &Kit, recordings: PathBuf) -> Check {
 }
 
 /// The same, for servers' names and ports.
-pub(crate) async fn look_at(hosts: Vec<(String, u16)>, recordings: PathBuf, asked: Asked) -> Check {
+///
+/// # Errors
+/// [`Failure::Fault`]: what could not be read is no clean bill of health.
+pub(crate) async fn look_at(hosts: Vec<(String, u16)>, recordings: PathBuf, asked: Asked) -> Result<Check, Failure> {
     let lookups = look_up(&hosts).await;
     let mut broadcaster_at: Vec<SocketAddr> = vec![([127, 0, 0, 1], LISTEN).into()];
     broadcaster_at.extend(lookups.iter().filter_map(|(_, address)| *address));
@@ -61,12 +64,9 @@ pub(crate) async fn look_at(hosts: Vec<(String, u16)>, recordings: PathBuf, aske
     };
     let survey = tokio::task::spawn_blocking(|| Survey::begin("/proc".into(), "/sys".into(), quest)).await;
     tokio::time::sleep(BETWEEN).await;
-    let facts = match survey {
-        Ok(survey) => tokio::task::spawn_blocking(move || survey.facts(BETWEEN, dns)).await.ok(),
-        Err(_) => None,
-    };
-    // Reading the machine ends early only by a fault in the program, which the log then tells of.
-    facts.map_or_else(|| Check { findings: Vec::new(), unread: Vec::new() }, |facts| check(&facts, asked))
+    let survey = survey.map_err(|_| Failure::Fault)?;
+    let facts = tokio::task::spawn_blocking(move || survey.facts(BETWEEN, dns)).await.map_err(|_| Failure::Fault)?;
+    Ok(check(&facts, asked))
 }
 
 async fn look_up(hosts: &[(String, u16)]) -> Vec<(Lookup, Option<SocketAddr>)> {
@@ -99,10 +99,6 @@ fn report(check: &Check) -> String {
     for unread in &check.unread {
         let _ = writeln!(text, "       {}: {}", unread.subject, unread.why);
     }
-    let _ = writeln!(
-        text,
-        "{}",
-        if check.hurts() { "Something would hurt a broadcast." } else { "Nothing would hurt a broadcast." }
-    );
+    let _ = writeln!(text, "{}", check.sentence());
     text
 }

@@ -157,7 +157,9 @@ pub enum Failure {
     #[error("this is not a terminal, so there is no full screen to show; --headless prints JSON lines instead")]
     NoTerminal,
     /// A part of the program ended that never should.
-    #[error("the relay ended unexpectedly: this is a fault in the program; please report it with the lines above")]
+    #[error(
+        "a part of the program ended unexpectedly: this is a fault in the program; please report it with the lines above"
+    )]
     Fault,
     /// Something the system would not do.
     #[error("{what}: {error}")]

@@ -1,6 +1,5 @@
 //! `moth ingest`: takes broadcasts and throws them away, for `moth uplink` and `moth routes` to measure against.
 
-use std::collections::BTreeMap;
 use std::io;
 use std::sync::Arc;
 use std::time::Duration;
@@ -66,7 +65,6 @@ pub fn run(options: &IngestOptions) -> Outcome {
 
 async fn serve_all(socket: TcpListener, rules: Arc<Rules>) -> Outcome {
     let places = Arc::new(tokio::sync::Semaphore::new(MOST));
-    let mut refused: BTreeMap<std::net::IpAddr, u32> = BTreeMap::new();
     loop {
         let (stream, peer) = match socket.accept().await {
             Ok(accepted) => accepted,
@@ -77,7 +75,7 @@ async fn serve_all(socket: TcpListener, rules: Arc<Rules>) -> Outcome {
             }
         };
         let Ok(place) = places.clone().try_acquire_owned() else {
-            *refused.entry(peer.ip()).or_default() += 1;
+            tracing::warn!(%peer, "turned away: {MOST} broadcasts at once are as many as are taken");
             continue;
         };
         let rules = rules.clone();

@@ -2,13 +2,14 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::time::SystemTime;
+use std::time::{Duration, SystemTime};
 
+use moth_core::rate::Bitrate;
 use moth_plan::ranking::{Wanted, rank};
 use moth_plan::service::Service;
 use moth_plan::setup::{ServerChoice, Setup};
 use moth_relay::Server;
-use moth_relay::measure::Target;
+use moth_relay::measure::{MeasurePlan, Target};
 use moth_rtmp::StreamKey;
 use moth_store::config::{Change, Config, ConfigFile};
 use moth_store::keys::Keys;
@@ -196,6 +197,35 @@ impl Kit {
         let mut servers: Vec<Server> = self.targets(&[], None)?.into_iter().map(|target| target.server).collect();
         servers.sort_by_key(|server| server.name != first);
         Ok(servers)
+    }
+
+    /// How a server is measured for the setup: what is offered is twice what is planned, unless said otherwise.
+    #[must_use]
+    pub fn measure_plan(&self, planned: Bitrate, seconds: u64, up_to: Option<Bitrate>) -> MeasurePlan {
+        MeasurePlan {
+            length: Duration::from_secs(seconds),
+            planned,
+            up_to: up_to.unwrap_or(planned.scaled(2.0)),
+            size: self.setup.size,
+            fps: self.setup.rate,
+        }
+    }
+
+    /// The folder recordings go to, as far as it is known.
+    #[must_use]
+    pub fn recordings(&self, given: Option<&PathBuf>) -> PathBuf {
+        given.or(self.setup.recordings.as_ref()).cloned().unwrap_or_else(|| PathBuf::from("."))
+    }
+
+    /// A key for a run nobody sees, where the service has such a thing.
+    ///
+    /// # Errors
+    /// [`Failure`] if that is no key any more.
+    pub fn unseen(&self, key: StreamKey) -> Result<StreamKey, Failure> {
+        let Some(added) = &self.service.unseen else { return Ok(key) };
+        let fail =
+            |error| Failure::Key { origin: format!("the stream key with `unseen` of {}", self.service.name), error };
+        key.with_added(added).map_err(fail)
     }
 
     /// Where the service's key would come from.

@@ -32,6 +32,7 @@ pub mod routes;
 pub mod routes_run;
 pub mod setup;
 mod signals;
+mod surroundings;
 pub mod terminal;
 pub mod tester;
 pub mod uplink;

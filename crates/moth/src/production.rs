@@ -22,7 +22,7 @@ use crate::cli::{DemoOptions, KitOptions, WatchOptions};
 use crate::failure::Failure;
 use crate::kit::{self, Kit};
 use crate::tester::Field;
-use crate::{key_source, plan, routes};
+use crate::{key_source, plan};
 
 /// A broadcast that is being watched. Everything behind it ends when it is dropped.
 pub struct Production {
@@ -245,7 +245,7 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
             return Err(Failure::Circle);
         }
         let key = kit.key(options.key_file.as_deref())?;
-        let test_key = routes::unseen(&kit, key.clone())?;
+        let test_key = kit.unseen(key.clone())?;
         for breach in breaches(&kit.setup, &kit.service.limits) {
             tracing::warn!("{}", plan::breach_sentence(&breach, &kit.service.name));
         }

@@ -2,22 +2,17 @@
 
 use std::fmt::Write;
 use std::io;
-use std::net::IpAddr;
-use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::Duration;
 
 use jiff::Timestamp;
 use moth_core::rate::Bitrate;
-use moth_host::{Quest, Survey};
 use moth_plan::measurement::ServerResult;
 use moth_plan::ranking::{Finding, Grade, Ranking, Wanted, rank};
 use moth_plan::setup::ServerChoice;
 use moth_plan::surroundings::Surroundings;
 use moth_plan::text::percent;
-use moth_relay::measure::{MeasurePlan, ServerPhase, Target};
+use moth_relay::measure::ServerPhase;
 use moth_relay::tcp::TcpDialer;
-use moth_rtmp::StreamKey;
 use moth_store::config::Change;
 use moth_store::results::{History, Kept, Tested};
 use serde::Serialize;
@@ -28,12 +23,7 @@ use crate::consent::{self, Dose};
 use crate::failure::Failure;
 use crate::kit::Kit;
 use crate::routes_run::{self, RoutesTest, TestState};
-use crate::{Outcome, out, signals};
-
-/// Between the two looks at what is around a measurement.
-const AROUND: Duration = Duration::from_millis(1000);
-/// A name that is not found within this is left to the measurement to complain of.
-const LOOKUP: Duration = Duration::from_secs(3);
+use crate::{Outcome, out, signals, surroundings};
 
 /// Runs the command; gives whether anything could be measured.
 ///
@@ -47,9 +37,9 @@ pub fn run(options: &RoutesOptions, kit_options: &KitOptions) -> Result<bool, Fa
     }
     let targets = kit.targets(&options.server, options.region.as_deref())?;
     let wanted = Wanted { planned: options.planned.unwrap_or(kit.setup.total()), ..kit.wanted() };
-    let plan = plan_for(&kit, wanted.planned, options.measure.seconds, options.measure.up_to);
+    let plan = kit.measure_plan(wanted.planned, options.measure.seconds, options.measure.up_to);
     // A missing key is said before anybody is asked for consent.
-    let key = unseen(&kit, kit.key(options.measure.key_file.as_deref())?)?;
+    let key = kit.unseen(kit.key(options.measure.key_file.as_deref())?)?;
     let dose = Dose {
         servers: targets.len(),
         length: plan.length * u32::try_from(targets.len()).unwrap_or(1),
@@ -61,7 +51,7 @@ pub fn run(options: &RoutesOptions, kit_options: &KitOptions) -> Result<bool, Fa
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
     let (test, around) = runtime.block_on(async {
         let cancel = signals::cancel_when_asked();
-        let around = surroundings(targets.first()).await;
+        let around = surroundings::to(targets.first()).await;
         let mut progress = out::Progress::new();
         let mut told = 0;
         let look = |test: &RoutesTest| {
@@ -74,7 +64,7 @@ pub fn run(options: &RoutesOptions, kit_options: &KitOptions) -> Result<bool, Fa
         let dialer = Arc::new(TcpDialer::default());
         (routes_run::run(dialer, targets, key, plan, wanted, cancel, look).await, around)
     });
-    let line = line_name(options.measure.line.as_deref(), &around);
+    let line = surroundings::line_name(options.measure.line.as_deref(), &around);
     let kept = Kept {
         date: Timestamp::now(),
         line,
@@ -105,50 +95,6 @@ pub fn run(options: &RoutesOptions, kit_options: &KitOptions) -> Result<bool, Fa
         progress.line(&format!("{best} is now the server of {} in {}", kit.setup_name, kit.file.path().display()));
     }
     Ok(measured)
-}
-
-/// How a server is measured for a setup.
-pub(crate) fn plan_for(kit: &Kit, planned: Bitrate, seconds: u64, up_to: Option<Bitrate>) -> MeasurePlan {
-    MeasurePlan {
-        length: Duration::from_secs(seconds),
-        planned,
-        up_to: up_to.unwrap_or(planned.scaled(2.0)),
-        size: kit.setup.size,
-        fps: kit.setup.rate,
-    }
-}
-
-/// The key for a run nobody sees, where the service has such a thing.
-pub(crate) fn unseen(kit: &Kit, key: StreamKey) -> Result<StreamKey, Failure> {
-    let Some(added) = &kit.service.unseen else { return Ok(key) };
-    let fail = |error| Failure::Key { origin: format!("the stream key with `unseen` of {}", kit.service.name), error };
-    key.with_added(added).map_err(fail)
-}
-
-/// What is around a measurement to a server.
-pub(crate) async fn surroundings(target: Option<&Target>) -> Surroundings {
-    let server = match target {
-        Some(target) => address_of(target.server.address.host(), target.server.address.port()).await,
-        None => None,
-    };
-    let quest = Quest { server, ..Quest::default() };
-    let begun = tokio::task::spawn_blocking(|| Survey::begin("/proc".into(), "/sys".into(), quest));
-    tokio::time::sleep(AROUND).await;
-    let Ok(survey) = begun.await else { return Surroundings::default() };
-    tokio::task::spawn_blocking(move || survey.surroundings(AROUND)).await.unwrap_or_default()
-}
-
-/// The first address of a name, if it is found soon.
-pub(crate) async fn address_of(host: &str, port: u16) -> Option<IpAddr> {
-    let found = tokio::time::timeout(LOOKUP, tokio::net::lookup_host((host, port))).await.ok()?.ok()?.next();
-    found.map(|address| address.ip())
-}
-
-/// Under which name a result is kept.
-pub(crate) fn line_name(given: Option<&str>, around: &Surroundings) -> String {
-    let interface =
-        || around.interface.as_ref().map_or_else(|| "unknown line".to_owned(), |interface| interface.line());
-    given.map_or_else(interface, str::to_owned)
 }
 
 fn now(test: &RoutesTest) -> String {
@@ -404,9 +350,4 @@ fn history(kit: &Kit, json: bool) -> Outcome {
         }
     }
     out::text(&text)
-}
-
-/// The folder recordings go to, as far as it is known.
-pub(crate) fn recordings(kit: &Kit, given: Option<&PathBuf>) -> PathBuf {
-    given.or(kit.setup.recordings.as_ref()).cloned().unwrap_or_else(|| PathBuf::from("."))
 }

@@ -17,7 +17,7 @@ use moth_stage::{Afternoon, made_up_machine};
 use tokio::sync::{mpsc, watch};
 
 use crate::routes_run::{self, RoutesTest};
-use crate::{check, routes};
+use crate::{check, surroundings};
 
 /// Something to find out.
 #[derive(Debug, Clone, PartialEq)]
@@ -62,8 +62,8 @@ pub enum TestNews {
     Line(LineProgress),
     /// The line's test ended: the run, or why there is none.
     LineDone(Result<Arc<LineRun>, String>),
-    /// The machine's condition.
-    Machine(Arc<Check>),
+    /// The machine's condition, or why it could not be read.
+    Machine(Result<Arc<Check>, String>),
 }
 
 /// Where tests really go.
@@ -92,7 +92,7 @@ impl Field {
 
     async fn around(&self, target: Option<&Target>) -> Surroundings {
         match self {
-            Self::Real(_) => routes::surroundings(target).await,
+            Self::Real(_) => surroundings::to(target).await,
             Self::StandIn(_) => moth_stage::made_up_surroundings(),
         }
     }
@@ -155,10 +155,10 @@ async fn carry_out(
                 Field::Real(_) => check::look_at(hosts, recordings, asked).await,
                 Field::StandIn(_) => {
                     tokio::time::sleep(Duration::from_millis(600)).await;
-                    moth_plan::check::check(&made_up_machine(), asked)
+                    Ok(moth_plan::check::check(&made_up_machine(), asked))
                 }
             };
-            tell(TestNews::Machine(Arc::new(found)));
+            tell(TestNews::Machine(found.map(Arc::new).map_err(|failure| failure.to_string())));
         }
     }
 }

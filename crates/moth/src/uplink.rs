@@ -7,7 +7,6 @@ use jiff::Timestamp;
 use moth_core::rate::{Bitrate, grouped};
 use moth_plan::line::{LineReading, LineRun, read};
 use moth_plan::surroundings::Surroundings;
-use moth_plan::text::link_rate;
 use moth_relay::Server;
 use moth_relay::measure::{LinePhase, LineProgress, Target, run_line};
 use moth_relay::tcp::TcpDialer;
@@ -20,8 +19,7 @@ use crate::cli::{KitOptions, UplinkOptions};
 use crate::consent::{self, Dose};
 use crate::failure::Failure;
 use crate::kit::Kit;
-use crate::routes::{line_name, plan_for, surroundings, unseen};
-use crate::{Outcome, out, signals};
+use crate::{Outcome, out, signals, surroundings};
 
 /// Offered to a line of which nothing is known: more than most uploads, and little enough that a minute of it is no
 /// gigabyte.
@@ -39,7 +37,7 @@ pub fn run(options: &UplinkOptions, kit_options: &KitOptions) -> Outcome {
     let kit = Kit::open(kit_options)?;
     let (target, key) = target(options, &kit)?;
     let up_to = options.measure.up_to.unwrap_or(UP_TO);
-    let plan = plan_for(&kit, kit.setup.total(), options.measure.seconds, Some(up_to));
+    let plan = kit.measure_plan(kit.setup.total(), options.measure.seconds, Some(up_to));
     if options.to.is_none() {
         let dose = Dose { servers: 1, length: plan.length * options.runs, up_to };
         consent::ask(&options.measure, &kit.service, dose)?;
@@ -48,7 +46,7 @@ pub fn run(options: &UplinkOptions, kit_options: &KitOptions) -> Outcome {
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
     let (runs, failed, around) = runtime.block_on(async {
         let mut cancel = signals::cancel_when_asked();
-        let around = surroundings(Some(&target)).await;
+        let around = surroundings::to(Some(&target)).await;
         let mut progress = out::Progress::new();
         let dialer = TcpDialer::filling();
         let (mut runs, mut failed): (Vec<LineRun>, Option<String>) = (Vec::new(), None);
@@ -77,7 +75,7 @@ pub fn run(options: &UplinkOptions, kit_options: &KitOptions) -> Outcome {
     };
     let kept = Kept {
         date: Timestamp::now(),
-        line: line_name(options.measure.line.as_deref(), &around),
+        line: surroundings::line_name(options.measure.line.as_deref(), &around),
         service: None,
         planned: kit.setup.total(),
         what: Tested::Uplink { server: target.server.name.clone(), runs: runs.clone(), around: around.clone() },
@@ -129,7 +127,7 @@ fn target(options: &UplinkOptions, kit: &Kit) -> Result<(Target, StreamKey), Fai
     let name = options.server.clone().or_else(|| kit.server_in_use(&history));
     let targets = kit.targets(name.as_slice(), None)?;
     let target = targets.into_iter().next().ok_or(Failure::NothingMeasured)?;
-    Ok((target, unseen(kit, kit.key(file)?)?))
+    Ok((target, kit.unseen(kit.key(file)?)?))
 }
 
 fn said(now: &LineProgress, run: u32, options: &UplinkOptions) -> String {
@@ -153,7 +151,7 @@ fn report(
     server: &str,
     failed: Option<&str>,
 ) -> String {
-    let mut text = format!("\n{}, to {server}, {}\n", surrounded(around, &kept.line), out::date(kept.date));
+    let mut text = format!("\n{}, to {server}, {}\n", surroundings::words(around, &kept.line), out::date(kept.date));
     let most = runs.iter().flat_map(|run| &run.carried.per_second).max().copied().unwrap_or(Bitrate::ZERO);
     for (i, run) in runs.iter().enumerate() {
         let carried = &run.carried;
@@ -191,25 +189,4 @@ fn report(
         let _ = writeln!(text, "It ended early: {why}");
     }
     text
-}
-
-/// The local facts, in a line.
-pub(crate) fn surrounded(around: &Surroundings, line: &str) -> String {
-    let Some(interface) = &around.interface else { return format!("{line} (nothing more can be read here)") };
-    let mut facts = vec![line.to_owned()];
-    facts.extend(interface.rate.map(|rate| format!("at {}", link_rate(rate))));
-    facts.extend(interface.signal_dbm.map(|dbm| format!("signal {dbm:.0} dBm")));
-    if let (Some(errors), Some(drops)) = (interface.errors, interface.drops) {
-        facts.push(format!("{} errors and {} drops so far", grouped(errors), grouped(drops)));
-    }
-    facts.extend(interface.qdisc.as_ref().map(|qdisc| format!("queues by {qdisc}")));
-    match around.uploads.as_deref() {
-        None => facts.push("other uploads not available".into()),
-        Some([]) => facts.push("nobody else uploads".into()),
-        Some([first, ..]) => {
-            let who = first.program.as_deref().unwrap_or("another user's program");
-            facts.push(format!("{who} uploads {}", first.rate));
-        }
-    }
-    facts.join(", ")
 }

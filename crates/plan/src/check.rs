@@ -170,6 +170,18 @@ pub struct Check {
 }
 
 impl Check {
+    /// What it comes to, in a sentence.
+    #[must_use]
+    pub fn sentence(&self) -> String {
+        let hurting = self.findings.iter().filter(|finding| finding.weight == Weight::Hurts).count();
+        match (hurting, self.unread.is_empty()) {
+            (0, true) => "Nothing would hurt a broadcast.".into(),
+            (0, false) => "Nothing that can be read here would hurt a broadcast.".into(),
+            (1, _) => "One thing would hurt a broadcast.".into(),
+            (more, _) => format!("{more} things would hurt a broadcast."),
+        }
+    }
+
     /// Whether something would hurt a broadcast.
     #[must_use]
     pub fn hurts(&self) -> bool {
@@ -477,6 +489,7 @@ mod tests {
             !check.hurts() && check.findings.iter().all(|f| f.weight == Weight::Fine && f.to_do.is_none()),
             "{check:?}"
         );
+        assert_eq!(check.sentence(), "Nothing that can be read here would hurt a broadcast.");
         assert_eq!(check.unread.iter().map(|u| u.subject).collect::<Vec<_>>(), ["GPU", "priority"]);
     }
 
@@ -538,7 +551,7 @@ mod tests {
             assert_eq!((first.subject, first.weight), (subject, Weight::Hurts), "{first:?}");
             assert!(first.evidence.contains(evidence), "{first:?}");
             assert!(first.to_do.as_ref().is_some_and(|to_do| to_do.ends_with('.')), "{first:?}");
-            assert!(check.hurts());
+            assert!(check.hurts() && check.sentence() == "One thing would hurt a broadcast.");
         }
     }
 

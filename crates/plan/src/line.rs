@@ -3,7 +3,7 @@
 use moth_core::rate::Bitrate;
 use serde::{Deserialize, Serialize};
 
-use crate::measurement::{Carried, quantile};
+use crate::measurement::{Carried, holds, quantile};
 use crate::surroundings::{Medium, Surroundings};
 use crate::text::{link_rate, percent};
 
@@ -148,7 +148,7 @@ pub fn read(runs: &[LineRun], around: &Surroundings, headroom: f64) -> Option<Li
     let at_least = runs.iter().all(|run| run.carried.is_at_least());
     let stalls = runs.iter().map(|run| run.carried.stalls.len()).sum();
     let retransmits = runs.iter().map(|run| run.carried.retransmits).sum();
-    let usable = sustained.scaled(1.0 - headroom.clamp(0.0, 1.0)).min(p5);
+    let usable = holds(sustained, p5, headroom);
     let mut reading = LineReading {
         sustained,
         p5,
@@ -201,6 +201,17 @@ fn held_back(reading: &LineReading, runs: &[LineRun], around: &Surroundings) -> 
         ));
     }
     let interface = around.interface.as_ref();
+    let known: u64 = around.uploads.iter().flatten().map(|upload| upload.rate.bps()).sum();
+    let unknown = around.sending.map_or(Bitrate::ZERO, |all| all.less(Bitrate::from_bps(known)));
+    // Headers and acknowledgements of downloads are a few percent; what this machine says to itself uses no line.
+    if interface.is_some_and(|i| i.medium != Some(Medium::Loopback))
+        && unknown.bps() as f64 >= reading.sustained.bps() as f64 * 0.1
+    {
+        found.push((
+            format!("Before the test began, {unknown} went out that is in no program's TCP connection: QUIC or other UDP, most likely."),
+            "Find out what sends over UDP (a browser, a call, a game) and pause it.",
+        ));
+    }
     if interface.is_some_and(|i| i.medium == Some(Medium::Wireless)) {
         let signal =
             interface.and_then(|i| i.signal_dbm).map_or_else(String::new, |dbm| format!(", its signal {dbm:.0} dBm"));
@@ -322,10 +333,13 @@ mod tests {
                 ..Interface::default()
             }),
             uploads: Some(vec![Upload { program: Some("archive-sync".into()), rate: Bitrate::from_kbps(2000) }]),
-            sending: None,
+            sending: Some(Bitrate::from_kbps(2100)),
         };
         let found = read(&[run(5000, 400.0)], &around, 0.25).unwrap();
-        assert_eq!(found.held_back.len(), 4);
+        assert_eq!(found.held_back.len(), 4, "headers are no other upload");
+        let udp = Surroundings { sending: Some(Bitrate::from_kbps(4000)), ..around.clone() };
+        let told = read(&[run(5000, 400.0)], &udp, 0.25).unwrap().held_back;
+        assert!(told[1].contains("2 000 kb/s went out") && told[1].contains("UDP"), "{told:?}");
         assert!(found.held_back[0].contains("archive-sync was already uploading 2 000 kb/s"));
         assert!(found.held_back[1].contains("wireless, its signal -71 dBm"));
         assert_eq!(found.first, "Stop that upload and measure again.");

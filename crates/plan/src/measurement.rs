@@ -126,8 +126,14 @@ impl Carried {
     /// What may be put on it for good: the median second less headroom, and no more than its worst moments.
     #[must_use]
     pub fn holds(&self, headroom: f64) -> Bitrate {
-        self.sustained.scaled(1.0 - headroom.clamp(0.0, 1.0)).min(self.p5)
+        holds(self.sustained, self.p5, headroom)
     }
+}
+
+/// What may be put on something for good that sustains so much, and so much in its worst moments.
+#[must_use]
+pub fn holds(sustained: Bitrate, p5: Bitrate, headroom: f64) -> Bitrate {
+    sustained.scaled(1.0 - headroom.clamp(0.0, 1.0)).min(p5)
 }
 
 /// Bytes acknowledged at a time, read off the straight line between the two looks around it.

@@ -1,6 +1,5 @@
 //! What the screens for before going live share: the kit, and what was found out with it.
 
-use std::path::PathBuf;
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -17,8 +16,8 @@ use crate::consent::Dose;
 use crate::failure::Failure;
 use crate::kit::Kit;
 use crate::plan::{Basis, Plan};
-use crate::routes::{line_name, plan_for, recordings};
 use crate::routes_run::{RoutesTest, TestState};
+use crate::surroundings;
 use crate::tester::{TestNews, TestOrder};
 use crate::uplink::UP_TO;
 
@@ -100,7 +99,7 @@ impl Before {
             let wanted = self.kit.wanted();
             self.test = Some(Arc::new(RoutesTest {
                 wanted,
-                plan: plan_for(&self.kit, wanted.planned, self.seconds(), None),
+                plan: self.kit.measure_plan(wanted.planned, self.seconds(), None),
                 servers: servers.iter().map(|s| s.server.clone()).collect(),
                 done: servers.to_vec(),
                 current: None,
@@ -187,7 +186,7 @@ impl Before {
     pub(super) fn routes_order(&self) -> Option<(TestOrder, String)> {
         let targets = self.targets();
         let wanted = self.kit.wanted();
-        let plan = plan_for(&self.kit, wanted.planned, self.seconds(), None);
+        let plan = self.kit.measure_plan(wanted.planned, self.seconds(), None);
         let servers = targets.len();
         let length = plan.length * u32::try_from(servers).unwrap_or(1);
         let words = Dose { servers, length, up_to: plan.up_to }.words(&self.kit.service);
@@ -198,7 +197,7 @@ impl Before {
     pub(super) fn line_order(&self) -> Option<(TestOrder, String)> {
         let index = self.under_cursor()?;
         let target = self.kit.targets(&[], None).ok()?.into_iter().nth(index)?;
-        let plan = plan_for(&self.kit, self.kit.setup.total(), self.seconds(), Some(UP_TO));
+        let plan = self.kit.measure_plan(self.kit.setup.total(), self.seconds(), Some(UP_TO));
         let words = Dose { servers: 1, length: plan.length, up_to: plan.up_to }.words(&self.kit.service);
         Some((TestOrder::Line { target, plan }, words))
     }
@@ -208,7 +207,7 @@ impl Before {
         let targets = self.kit.targets(&[], None).unwrap_or_default();
         TestOrder::Machine {
             hosts: targets.iter().map(|t| (t.server.address.host().to_owned(), t.server.address.port())).collect(),
-            recordings: recordings(&self.kit, None::<&PathBuf>),
+            recordings: self.kit.recordings(None),
             asked: Asked { planned: self.kit.setup.total() },
         }
     }
@@ -257,16 +256,19 @@ impl Before {
                     Err(why) => Some(format!("the line could not be measured: {why}")),
                 };
             }
-            TestNews::Machine(check) => {
+            TestNews::Machine(outcome) => {
                 self.running = Running::Nothing;
-                self.check = Some(check);
+                match outcome {
+                    Ok(check) => self.check = Some(check),
+                    Err(why) => return Some(why),
+                }
             }
         }
         None
     }
 
     fn line_name(&self) -> String {
-        line_name(None, self.around.as_ref().unwrap_or(&Surroundings::default()))
+        surroundings::line_name(None, self.around.as_ref().unwrap_or(&Surroundings::default()))
     }
 
     fn keep_routes(&mut self, test: &RoutesTest, now: Timestamp) -> Option<String> {

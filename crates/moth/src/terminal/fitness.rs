@@ -31,13 +31,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
 
 fn findings(check: &Check, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
     let columns = usize::from(width).saturating_sub(SUBJECTS);
-    let hurts = check.findings.iter().filter(|f| f.weight == Weight::Hurts).count();
-    let head = match hurts {
-        0 => "Nothing would hurt a broadcast.".to_owned(),
-        1 => "One thing would hurt a broadcast.".to_owned(),
-        more => format!("{more} things would hurt a broadcast."),
-    };
-    let mut lines = vec![Line::styled(head, palette.strong()), Line::default()];
+    let mut lines = vec![Line::styled(check.sentence(), palette.strong()), Line::default()];
     for finding in &check.findings {
         let style = palette.weight(finding.weight);
         let subject = format!("{} {:6} {}", weight_mark(finding.weight), finding.weight.word(), finding.subject);

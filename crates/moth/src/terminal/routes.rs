@@ -17,7 +17,7 @@ use super::palette::{Palette, grade_mark};
 use crate::chart::{Part, Scale, series};
 use crate::out;
 use crate::routes_run::Current;
-use crate::uplink::surrounded;
+use crate::surroundings;
 
 /// Columns for a server's name and region, and for its grade or what is being done to it.
 const NAMES: usize = 26;
@@ -336,9 +336,10 @@ fn line_lines(before: &Before, palette: Palette, width: u16) -> Vec<Line<'static
     let mut lines = Vec::new();
     let around = before.around.as_ref();
     let name = around.and_then(|a| a.interface.as_ref()).map(|i| i.line());
-    let told = around
-        .zip(name)
-        .map_or_else(|| "l measures it against the server under the cursor".into(), |(a, n)| surrounded(a, &n));
+    let told = around.zip(name).map_or_else(
+        || "l measures it against the server under the cursor".into(),
+        |(a, n)| surroundings::words(a, &n),
+    );
     lines.push(heading(fit(&told, columns.saturating_sub(10))));
     if let (Running::Line, now) = (before.running, before.line) {
         let told = match now.map(|now| (now.phase, now)) {
