@@ -280,11 +280,13 @@ fn a_measuring_host_takes_one_key_only_if_told_so_and_survives_garbage() {
     assert!(said.contains("this key is not known here") && said.lines().count() == 1, "{said}");
     let wrong = desk.moth(here(), &["uplink", "--to", &address.replace("/moth", "/elsewhere")]);
     assert!(String::from_utf8_lossy(&wrong.stderr).contains("no such application"));
-    let words = ["uplink", "--to", &address, "--up-to", "20M", "--key-file", key.to_str().unwrap()];
+    let words = ["uplink", "--to", &address, "--up-to", "20M", "--json", "--key-file", key.to_str().unwrap()];
     let taken = desk.moth(here(), &words);
-    let report = String::from_utf8_lossy(&taken.stdout).into_owned();
-    assert!(taken.status.success() && report.contains("sustains at least 20 0"), "{report}");
-    assert!(report.contains("it carried all it was given"), "{report}");
+    assert!(taken.status.success());
+    let report: Value = serde_json::from_slice(&taken.stdout).unwrap();
+    let reading = &report["reading"];
+    assert!(reading["at_least"] == true && within(&reading["sustained_bps"], 20_000.0, 0.01), "{reading}");
+    assert!(reading["first"].as_str().unwrap().contains("it carried all it was given"), "{reading}");
 }
 
 #[test]
