@@ -1,26 +1,31 @@
 //! Takes readings, keeps windows over them, and gives snapshots.
 
+mod beyond;
 mod counted;
 mod present;
 
 use std::time::Duration;
 
+use beyond::Beyond;
 use counted::Counted;
 
 use crate::account::Accounts;
-use crate::cadence::Cadence;
 use crate::facts::{CLEAR, NOW, RATES};
 use crate::history::{History, Mark, Second};
+use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
+use crate::notice::NoticeKind;
 use crate::proposal::Action;
 use crate::rate::Bitrate;
 use crate::reading::{
-    BroadcasterCounters, ConnectionFigures, LinkChange, MachineLoad, Observation, QueueLevel, Reading, StreamFacts,
+    BroadcasterCounters, ConnectionFigures, Intended, LinkChange, Observation, QueueLevel, Reading, StreamFacts,
 };
 use crate::snapshot::State;
 use crate::suspects::{Cause, Fault};
 use crate::verdict::Judge;
+use crate::viewers::{Freezes, freeze_from_ms};
 use crate::window::{Gauge, Trail};
+use crate::wire::Wire;
 
 /// The most marks kept; the oldest go first. A whole evening of changes is a few dozen.
 const MARKS: usize = 500;
@@ -59,10 +64,18 @@ pub struct Core {
     on_air_since: Option<Moment>,
     link: Link,
     stream: StreamFacts,
-    cadence: Cadence,
+    intended: Intended,
+    wire: Wire,
     accounts: Accounts,
     queue: QueueLevel,
-    busiest_other: Option<(String, f64)>,
+    /// Freezes on the way to the server, and of the picture itself.
+    freezes_sent: Freezes,
+    freezes_repeated: Freezes,
+    frozen_ms: Option<u64>,
+    machine: MachineLoad,
+    others: Vec<MachineLoad>,
+    beyond: Beyond,
+    noticed: Vec<NoticeKind>,
     counted: Counted,
     history: History,
     second_began: Moment,
@@ -89,10 +102,17 @@ impl Core {
             on_air_since: None,
             link: Link { server, ..Link::default() },
             stream: StreamFacts::default(),
-            cadence: Cadence::default(),
+            intended: Intended::default(),
+            wire: Wire::default(),
             accounts: Accounts::default(),
             queue: QueueLevel::default(),
-            busiest_other: None,
+            freezes_sent: Freezes::default(),
+            freezes_repeated: Freezes::default(),
+            frozen_ms: None,
+            machine: MachineLoad::default(),
+            others: Vec::new(),
+            beyond: Beyond::default(),
+            noticed: Vec::new(),
             counted: Counted::default(),
             history: History::default(),
             second_began: Moment::START,
@@ -108,17 +128,26 @@ impl Core {
         self.pass_to(reading.at);
         let at = self.now;
         match &reading.what {
-            Observation::Video { time_ms, bytes, .. } => {
-                let missing = self.cadence.frame(*time_ms);
-                self.counted.skipped_inferred.add(at, missing as f64);
+            Observation::Video(frame) => {
+                let told = self.wire.video(at, frame);
+                self.counted.skipped_inferred.add(at, told.skipped as f64);
+                self.counted.repeated.add(at, told.repeated as f64);
+                self.note_repeats(told.repeated);
                 self.counted.offered.add(at, 1.0);
-                self.counted.video_bytes.add(at, f64::from(*bytes));
+                self.counted.video_bytes.add(at, f64::from(frame.bytes));
             }
-            Observation::Audio { bytes, .. } => self.counted.audio_bytes.add(at, f64::from(*bytes)),
+            Observation::Audio(frame) => {
+                self.wire.audio(at, frame);
+                self.counted.audio_bytes.add(at, f64::from(frame.bytes));
+            }
+            Observation::Intended(intended) => self.intended = *intended,
+            Observation::Probe(probe) => self.beyond.probed(at, probe),
             Observation::Stream(facts) => self.stream_stated(*facts),
-            Observation::Relay { accounts, queue, sent_bytes } => {
+            Observation::Relay { accounts, queue, sent_bytes, freezes, frozen_ms } => {
                 self.accounts = *accounts;
                 self.queue = *queue;
+                self.freezes_sent = *freezes;
+                self.frozen_ms = *frozen_ms;
                 self.counted.dropped.set(at, accounts.video.dropped as f64);
                 self.counted.sent_bytes.set(at, *sent_bytes as f64);
                 self.counted.queue_ms.set(at, queue.ms);
@@ -132,6 +161,27 @@ impl Core {
             Observation::Remark { text } => self.mark(text.clone(), false),
         }
         self.follow_losses();
+        self.follow_doubt();
+    }
+
+    /// A run of repeats that is long enough is a freeze.
+    fn note_repeats(&mut self, repeated: u64) {
+        let typical = self.wire.interval_ms().unwrap_or(33.0);
+        let ms = (repeated + 1) as f64 * typical;
+        if repeated > 0 && ms >= freeze_from_ms(typical) {
+            self.freezes_repeated.add(ms as u64);
+        }
+    }
+
+    /// Whether the connection is in doubt, and how it stood before.
+    fn follow_doubt(&mut self) {
+        let now = self.now;
+        let behind = self.queue.limit_ms > 0.0 && self.queue.ms > self.queue.limit_ms * beyond::DOUBT;
+        let doubtful = self.on_air_since.is_some()
+            && (behind || self.counted.dropped.within(now, NOW) > 0.0 || !self.link.up && self.link.was_up);
+        let sent = Bitrate::of(self.counted.sent_bytes.within(now, beyond::STEADY), beyond::STEADY);
+        let on_air_s = self.on_air_since.map_or(0.0, |since| now.since(since).as_secs_f64());
+        self.beyond.follow(now, doubtful, sent, self.machine.uploads_in_all(), on_air_s);
     }
 
     /// Notes where a run of losses begins and ends.
@@ -139,7 +189,14 @@ impl Core {
         let now = self.now;
         let run = |since: Option<Moment>, losing: bool| if losing { since.or(Some(now)) } else { None };
         self.counted.skipped_since = run(self.counted.skipped_since, self.counted.skipped().0.within(now, CLEAR) > 0.0);
-        self.counted.lagged_since = run(self.counted.lagged_since, self.counted.lagged.within(now, CLEAR) > 0.0);
+        self.counted.lagged_since = run(self.counted.lagged_since, self.counted.lagged().0.within(now, CLEAR) > 0.0);
+        self.counted.behind_since = run(self.counted.behind_since, self.is_behind(now));
+    }
+
+    fn is_behind(&self, now: Moment) -> bool {
+        // Asked of a run already noted at every frame; the windows behind it are dear, so only where it could change.
+        self.counted.behind_since.is_some_and(|since| now.since(since) < Duration::from_millis(200))
+            || self.wire.behind(now).is_some_and(|(ms, grows)| ms > 150.0 && grows > 20.0)
     }
 
     /// Whether the machine's load is known for a run of losses that began then, or not worth waiting for.
@@ -176,12 +233,24 @@ impl Core {
             rtt_ms: small(counted.rtt_ms.highest(end, SECOND)),
             dropped: on_air.then(|| count(&counted.dropped)).flatten(),
             skipped: on_air.then(|| count(counted.skipped().0)).flatten(),
-            lagged: if counted.lagged.is_known() { count(&counted.lagged) } else { None },
+            lagged: if on_air && self.lagged_known() { count(counted.lagged().0) } else { None },
             cpu: small(counted.cpu.mean(end, NOW)),
             gpu: small(counted.gpu_render.mean(end, NOW)),
+            gpu_encode: small(counted.gpu_encode.mean(end, NOW)),
+            other_cpu: small(counted.other_cpu.mean(end, NOW)),
+            render_ms: small(counted.render_ms.latest(end, STALE)),
+            encode_ms: small(counted.encode_ms.latest(end, STALE)),
+            behind_ms: if on_air { small(self.wire.behind(end).map(|(ms, _)| ms)) } else { None },
+            uploads_kbps: small(counted.uploads_kbps.latest(end, STALE)),
+            gateway_ms: small(self.beyond.gateway.highest(end, SECOND)),
+            other_ms: small(self.beyond.other.highest(end, SECOND)),
+            receiver_limited: small(self.receiver_limited(end)),
+            frequency: small(counted.frequency.latest(end, STALE)),
+            disk_write_ms: small(counted.disk_write_ms.latest(end, STALE)),
         };
         self.history.push(second);
         let verdict = self.judge.judge(end, &self.facts(end));
+        self.note_oddities(end);
         let said = (verdict.fault, verdict.cause);
         if on_air && self.judged != Some(said) {
             let text = match (verdict.fault, self.judged) {
@@ -198,9 +267,23 @@ impl Core {
         }
     }
 
+    /// What newly became odd gets a mark.
+    fn note_oddities(&mut self, now: Moment) {
+        let found = self.notices(now);
+        let new: Vec<String> =
+            found.iter().filter(|n| !self.noticed.contains(&n.kind)).map(|n| n.text.clone()).collect();
+        self.noticed = found.iter().map(|n| n.kind).collect();
+        for text in new {
+            self.mark(text, false);
+        }
+    }
+
     fn stream_stated(&mut self, facts: StreamFacts) {
         if let Some(fps) = facts.fps {
-            self.cadence.state_rate(fps);
+            self.wire.state_rate(fps);
+        }
+        if let Some(codec) = facts.video_codec {
+            self.wire.state_codec(codec);
         }
         let takes_bitrate = facts.takes_bitrate || self.stream.takes_bitrate;
         let takes_preset = facts.takes_preset || self.stream.takes_preset;
@@ -210,6 +293,7 @@ impl Core {
             fps: facts.fps.or(self.stream.fps),
             video_bitrate: facts.video_bitrate.or(self.stream.video_bitrate),
             audio_bitrate: facts.audio_bitrate.or(self.stream.audio_bitrate),
+            video_codec: facts.video_codec.or(self.stream.video_codec),
             takes_bitrate,
             takes_preset,
         };
@@ -266,7 +350,9 @@ impl Core {
     }
 
     fn broadcaster(&mut self, present: bool) {
-        self.cadence.interrupt();
+        self.wire.interrupt();
+        self.beyond.broadcast_changed();
+        self.noticed.clear();
         if present {
             self.on_air_since = Some(self.now);
             self.link.down_since = (!self.link.up).then_some(self.now);
@@ -286,17 +372,38 @@ impl Core {
                 gauge.set(at, value.clamp(0.0, 1.0));
             }
         };
+        if load.host.is_some() {
+            // A streamer has two machines, perhaps three; a bound keeps a mistake cheap.
+            if let Some(other) = self.others.iter_mut().find(|other| other.host == load.host) {
+                other.clone_from(load);
+            } else if self.others.len() < 8 {
+                self.others.push(load.clone());
+            }
+            return;
+        }
         self.counted.machine_at = Some(at);
         set(&mut self.counted.cpu, load.cpu);
         set(&mut self.counted.broadcaster_cpu, load.broadcaster_cpu);
         set(&mut self.counted.gpu_render, load.gpu_render);
-        self.busiest_other.clone_from(&load.busiest_other);
+        set(&mut self.counted.gpu_encode, load.gpu_encode);
+        set(&mut self.counted.other_cpu, load.busiest_other.as_ref().map(|(_, share)| *share));
+        set(&mut self.counted.frequency, load.frequency);
+        if let Some(uploads) = load.uploads_in_all() {
+            self.counted.uploads_kbps.set(at, uploads.kbps());
+        }
+        if let Some(ms) = load.disk_write_ms {
+            self.counted.disk_write_ms.set(at, ms);
+        }
+        if let Some(throttled) = load.throttled {
+            self.counted.throttled.set(at, throttled as f64);
+        }
+        self.machine.clone_from(load);
     }
 
     fn counters_reported(&mut self, counters: &BroadcasterCounters) {
         let at = self.now;
         if let Some(lagged) = counters.lagged {
-            self.counted.lagged.set(at, lagged as f64);
+            self.counted.lagged_reported.set(at, lagged as f64);
         }
         if let Some(skipped) = counters.skipped {
             self.counted.skipped_reported.set(at, skipped as f64);
@@ -306,6 +413,15 @@ impl Core {
         }
         if let Some(ms) = counters.encode_ms {
             self.counted.encode_ms.set(at, ms);
+        }
+        if let Some(speed) = counters.speed {
+            self.counted.speed.set(at, speed);
+        }
+        if let Some(share) = counters.gpu {
+            self.counted.gpu_reported.set(at, share);
+        }
+        if let Some(share) = counters.encoder {
+            self.counted.encoder_reported.set(at, share);
         }
     }
 

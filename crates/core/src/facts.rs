@@ -2,6 +2,8 @@
 
 use std::time::Duration;
 
+use crate::figure::Trust;
+use crate::machine_load::MachineLoad;
 use crate::rate::Bitrate;
 use crate::reading::StreamFacts;
 
@@ -11,6 +13,34 @@ pub const NOW: Duration = Duration::from_secs(3);
 pub const RATES: Duration = Duration::from_secs(2);
 /// After so long without a loss, a loss is over.
 pub const CLEAR: Duration = Duration::from_secs(5);
+
+/// What probes of one place say.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Path {
+    /// The shortest round trip within [`NOW`], in milliseconds.
+    pub rtt_ms: Option<f64>,
+    /// The shortest ever, in milliseconds.
+    pub floor_ms: Option<f64>,
+    /// Probes within [`NOW`] that were not answered, of a place that answered before.
+    pub unanswered: f64,
+}
+
+impl Path {
+    /// How far its round trip rose above the shortest ever, in milliseconds.
+    #[must_use]
+    pub fn rise_ms(&self) -> Option<f64> {
+        Some((self.rtt_ms? - self.floor_ms?).max(0.0))
+    }
+}
+
+/// How things stood before the trouble began.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Before {
+    /// The most the connection carried for a while without falling behind.
+    pub carried: Option<Bitrate>,
+    /// What other programs here sent meanwhile.
+    pub uploads: Option<Bitrate>,
+}
 
 /// The numbers at one moment. What is not known is `None`.
 #[derive(Debug, Clone, Default)]
@@ -44,8 +74,18 @@ pub struct Facts {
     pub skipped: f64,
     /// Whether the skipped frames were read off the wire, not reported.
     pub skipped_is_inferred: bool,
+    /// How far skipped frames read off the wire can be trusted.
+    pub skipped_trust: Trust,
     /// Video frames lagged within [`NOW`].
     pub lagged: Option<f64>,
+    /// How far they can be trusted, if they were read off the wire; `None` if they were reported.
+    pub lagged_inferred: Option<Trust>,
+    /// Separate runs of repeats within [`NOW`], if lagged frames were read off the wire.
+    pub lagged_runs: f64,
+    /// How much later frames come than a few seconds ago, in milliseconds.
+    pub behind_ms: f64,
+    /// How fast that grows, in milliseconds a second.
+    pub behind_grows: f64,
     /// The same over [`CLEAR`].
     pub dropped_clear: f64,
     /// The same over [`CLEAR`].
@@ -56,6 +96,8 @@ pub struct Facts {
     pub skipped_load_known: bool,
     /// The same for lagged frames.
     pub lagged_load_known: bool,
+    /// Probes were answered since the connection fell behind, or are not worth waiting for any more.
+    pub paths_known: bool,
     /// Video frames due within [`NOW`]: offered and skipped.
     pub due: f64,
 
@@ -81,18 +123,27 @@ pub struct Facts {
     /// Share of the busy time within [`NOW`] that the receiver's window held up.
     pub receiver_limited: Option<f64>,
 
-    /// Share of all cores in use, newest.
-    pub cpu: Option<f64>,
-    /// Share of all cores the broadcaster uses.
-    pub broadcaster_cpu: Option<f64>,
-    /// The busiest other program and its share of all cores.
-    pub busiest_other: Option<(String, f64)>,
-    /// Share of the GPU's rendering engine in use, newest.
-    pub gpu_render: Option<f64>,
+    /// The first router on the way.
+    pub gateway: Path,
+    /// Another server.
+    pub other: Path,
+    /// Its name.
+    pub other_probed: Option<String>,
+    /// How things stood before the trouble.
+    pub before: Before,
+    /// What the line sustained when it was measured before the broadcast.
+    pub line_measured: Option<Bitrate>,
+
+    /// This machine's load, the newest figure of each kind.
+    pub machine: MachineLoad,
+    /// How often the CPU slowed itself down within the last ten seconds.
+    pub throttled: f64,
     /// Mean render time lately, in milliseconds.
     pub render_ms: Option<f64>,
     /// Mean encode time lately, in milliseconds.
     pub encode_ms: Option<f64>,
+    /// Seconds of picture encoded in a second, as the broadcaster says.
+    pub speed: Option<f64>,
 }
 
 impl Facts {

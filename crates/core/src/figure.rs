@@ -26,6 +26,41 @@ impl Origin {
     }
 }
 
+/// How far an inferred number can be trusted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Trust {
+    /// Where it was tried against what really happened, it was within a few percent.
+    Good,
+    /// The order of magnitude holds; single frames may be missed or made up.
+    Fair,
+    /// Little more than that something happened.
+    #[default]
+    Poor,
+}
+
+impl Trust {
+    /// The word shown beside the number.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Good => "good",
+            Self::Fair => "fair",
+            Self::Poor => "poor",
+        }
+    }
+
+    /// The share of certainty that is left to what rests on it. Our own setting.
+    #[must_use]
+    pub fn weight(self) -> f64 {
+        match self {
+            Self::Good => 0.97,
+            Self::Fair => 0.85,
+            Self::Poor => 0.6,
+        }
+    }
+}
+
 /// A value that may not be had. What cannot be had is shown as not available, never as zero.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Figure<T> {

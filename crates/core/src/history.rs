@@ -33,6 +33,28 @@ pub struct Second {
     pub cpu: Option<f32>,
     /// Share of the GPU's rendering engine in use, from 0 to 1.
     pub gpu: Option<f32>,
+    /// Share of the GPU's encoder block in use, from 0 to 1.
+    pub gpu_encode: Option<f32>,
+    /// Share of all cores that the busiest other program took, from 0 to 1.
+    pub other_cpu: Option<f32>,
+    /// Mean time to render a frame, in milliseconds.
+    pub render_ms: Option<f32>,
+    /// Mean time to encode a frame, in milliseconds.
+    pub encode_ms: Option<f32>,
+    /// How much later frames came than a few seconds before, in milliseconds.
+    pub behind_ms: Option<f32>,
+    /// What other programs on this machine sent, in kb/s.
+    pub uploads_kbps: Option<f32>,
+    /// Round trip to the first router, in milliseconds.
+    pub gateway_ms: Option<f32>,
+    /// Round trip to another server, in milliseconds.
+    pub other_ms: Option<f32>,
+    /// Share of the busy time that the server's window held up, from 0 to 1.
+    pub receiver_limited: Option<f32>,
+    /// The CPU's frequency as a share of the most it may have.
+    pub frequency: Option<f32>,
+    /// Mean time a write to the disk took, in milliseconds.
+    pub disk_write_ms: Option<f32>,
 }
 
 /// Something that happened, for a mark on the axis.

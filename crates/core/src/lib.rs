@@ -5,29 +5,35 @@
 //!
 //! - [`reading`]: one observation: when, what, and how it is known.
 //! - [`core`](mod@crate::core): takes readings, keeps windows over them, gives snapshots.
+//! - [`wire`]: what can be read off the broadcast going by.
 //! - [`suspects`]: what might be at fault, and the evidence for and against each.
 //! - [`verdict`]: which suspect it is, held while it holds.
+//! - [`notice`]: what is odd and costs no frame.
+//! - [`viewers`]: how bad it is for who watches.
 //! - [`proposal`]: what could be done about it, in order.
 
 pub mod account;
-pub mod cadence;
 pub mod core;
 pub mod facts;
 pub mod figure;
 pub mod history;
 pub mod journey;
+pub mod machine_load;
 pub mod moment;
+pub mod notice;
 pub mod proposal;
 pub mod rate;
 pub mod reading;
 pub mod snapshot;
 pub mod suspects;
 pub mod verdict;
+pub mod viewers;
 pub mod window;
+pub mod wire;
 
 pub use account::{Account, Accounts};
 pub use core::{Core, Settings};
-pub use figure::{Figure, Origin};
+pub use figure::{Figure, Origin, Trust};
 pub use moment::Moment;
 pub use rate::Bitrate;
 pub use reading::{Observation, Reading};

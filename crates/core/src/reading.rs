@@ -4,9 +4,11 @@ use serde::{Deserialize, Serialize};
 
 use crate::account::Accounts;
 use crate::figure::Origin;
+use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
 use crate::proposal::Action;
 use crate::rate::Bitrate;
+use crate::viewers::Freezes;
 
 /// One observation: when, what, and how it is known.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -25,23 +27,15 @@ pub struct Reading {
 #[serde(tag = "what", rename_all = "kebab-case")]
 pub enum Observation {
     /// A video frame came in from the broadcaster.
-    Video {
-        /// Its timestamp: milliseconds modulo 2³² on the stream's own clock.
-        time_ms: u32,
-        /// Its size on the wire, in bytes.
-        bytes: u32,
-        /// Whether it is a keyframe.
-        keyframe: bool,
-    },
+    Video(VideoFrame),
     /// An audio frame came in.
-    Audio {
-        /// Its timestamp: milliseconds modulo 2³² on the stream's own clock.
-        time_ms: u32,
-        /// Its size, in bytes.
-        bytes: u32,
-    },
+    Audio(SoundFrame),
     /// What the broadcaster's metadata says of the stream.
     Stream(StreamFacts),
+    /// What the broadcast was meant to be.
+    Intended(Intended),
+    /// A light look beyond this machine, made when in doubt.
+    Probe(Probe),
     /// Where every frame is, and what waits.
     Relay {
         /// The frames' accounts.
@@ -51,6 +45,12 @@ pub enum Observation {
         queue: QueueLevel,
         /// Bytes of the broadcast acknowledged (else written) so far, over all connections.
         sent_bytes: u64,
+        /// Gaps in the pictures sent that viewers see as freezes.
+        #[serde(default)]
+        freezes: Freezes,
+        /// Milliseconds since the last picture was sent, if that is such a gap.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        frozen_ms: Option<u64>,
     },
     /// The connection to the server, as the kernel (or the stand-in line) tells.
     Connection(ConnectionFigures),
@@ -79,6 +79,109 @@ pub enum Observation {
     },
 }
 
+/// A video frame.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct VideoFrame {
+    /// Its timestamp: milliseconds modulo 2³² on the stream's own clock.
+    pub time_ms: u32,
+    /// Its size on the wire, in bytes.
+    pub bytes: u32,
+    /// Whether it is a keyframe.
+    pub keyframe: bool,
+    /// How much of it is filler, in bytes; zero where the codec's units are not known.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub filler_bytes: u32,
+    /// How long after its timestamp it is shown, in milliseconds.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub composition_ms: i32,
+}
+
+/// A frame of sound.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct SoundFrame {
+    /// Its timestamp: milliseconds modulo 2³² on the stream's own clock.
+    pub time_ms: u32,
+    /// Its size, in bytes.
+    pub bytes: u32,
+}
+
+/// Most frames have none: what is zero is not written.
+fn is_zero<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+/// A video codec.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum VideoCodec {
+    /// ITU-T H.264.
+    H264,
+    /// ITU-T H.265.
+    Hevc,
+    /// AV1: its frames are known by their size only.
+    Av1,
+    /// Another: known by its size only.
+    Other,
+}
+
+impl VideoCodec {
+    /// Its name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::H264 => "H.264",
+            Self::Hevc => "HEVC",
+            Self::Av1 => "AV1",
+            Self::Other => "another codec",
+        }
+    }
+}
+
+/// What the broadcast was meant to be: the setup, and what was measured of the line beforehand.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Intended {
+    /// Picture width in pixels.
+    pub width: Option<u32>,
+    /// Picture height in lines.
+    pub height: Option<u32>,
+    /// Frames per second.
+    pub fps: Option<f64>,
+    /// Video bitrate.
+    pub video_bitrate: Option<Bitrate>,
+    /// Seconds from keyframe to keyframe, at most.
+    pub keyframe_interval_s: Option<f64>,
+    /// B-frames in a row, at most.
+    pub b_frames: Option<u32>,
+    /// What the line sustained when it was measured last.
+    pub line: Option<Bitrate>,
+}
+
+/// Where a probe went.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "to", rename_all = "kebab-case")]
+pub enum ProbeTarget {
+    /// The first router on the way out.
+    Gateway,
+    /// Another ingest server.
+    Server {
+        /// Its name.
+        server: String,
+    },
+}
+
+/// A handshake or an echo, given up as soon as it was answered.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Probe {
+    /// Where it went.
+    #[serde(flatten)]
+    pub to: ProbeTarget,
+    /// Its round trip in milliseconds; `None` if no answer came within a second.
+    pub rtt_ms: Option<f64>,
+}
+
 /// What a broadcaster says of its stream.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(default)]
@@ -93,6 +196,8 @@ pub struct StreamFacts {
     pub video_bitrate: Option<Bitrate>,
     /// Intended audio bitrate.
     pub audio_bitrate: Option<Bitrate>,
+    /// How the picture is coded.
+    pub video_codec: Option<VideoCodec>,
     /// Whether it takes a new bitrate while live.
     pub takes_bitrate: bool,
     /// Whether it takes another encoder preset while live.
@@ -165,26 +270,6 @@ pub enum LinkChange {
     },
 }
 
-/// The load on a machine. Shares are from 0 to 1.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
-#[serde(default)]
-pub struct MachineLoad {
-    /// Share of all cores in use.
-    pub cpu: Option<f64>,
-    /// Share of each core in use.
-    pub cores: Vec<f64>,
-    /// Share of all cores that the broadcaster uses.
-    pub broadcaster_cpu: Option<f64>,
-    /// The broadcaster's process name.
-    pub broadcaster_name: Option<String>,
-    /// The busiest other program and its share of all cores.
-    pub busiest_other: Option<(String, f64)>,
-    /// Share of the GPU's rendering engine in use.
-    pub gpu_render: Option<f64>,
-    /// Share of the GPU's encoder block in use.
-    pub gpu_encode: Option<f64>,
-}
-
 /// What a broadcaster counted since it began.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(default)]
@@ -201,4 +286,10 @@ pub struct BroadcasterCounters {
     pub render_ms: Option<f64>,
     /// Mean time to encode a frame lately, in milliseconds.
     pub encode_ms: Option<f64>,
+    /// Share of the GPU in use, from 0 to 1, as the broadcaster sees it.
+    pub gpu: Option<f64>,
+    /// Share of the encoder in use, from 0 to 1: over 1 it does not keep up.
+    pub encoder: Option<f64>,
+    /// Seconds of picture encoded in a second.
+    pub speed: Option<f64>,
 }

@@ -6,10 +6,15 @@ use crate::account::Accounts;
 use crate::figure::Figure;
 use crate::history::{History, Mark};
 use crate::journey::Stage;
+use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
+use crate::notice::Notice;
 use crate::proposal::Action;
-use crate::reading::StreamFacts;
+use crate::reading::{Intended, StreamFacts};
+use crate::suspects::{Fault, Weighed};
 use crate::verdict::Verdict;
+use crate::viewers::Viewers;
+use crate::wire::WireFigures;
 
 /// The connection's state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
@@ -89,6 +94,24 @@ pub struct Snapshot {
     pub delivery_kbps: Figure<f64>,
     /// Share of the busy time that the receiver's window held up, in percent over [`crate::facts::NOW`].
     pub receiver_limited_percent: Figure<f64>,
+    /// Share of the GPU's encoder block in use, in percent.
+    pub gpu_encode_percent: Figure<f64>,
+    /// This machine's newest load.
+    pub machine: MachineLoad,
+    /// Other machines of the same streamer.
+    pub others: Vec<MachineLoad>,
+    /// What was read off the wire.
+    pub wire: WireFigures,
+    /// What viewers get.
+    pub viewers: Viewers,
+    /// What is odd and costs no frame.
+    pub notices: Vec<Notice>,
+    /// The connection is in doubt: a light look beyond this machine would help.
+    pub in_doubt: bool,
+    /// Every cause and what is known for and against it now, whether or not a frame is lost.
+    pub weighed: Vec<(Fault, Vec<Weighed>)>,
+    /// What the broadcast was meant to be.
+    pub intended: Intended,
     /// Every second so far.
     pub history: History,
     /// What happened, for marks.

@@ -5,6 +5,7 @@
 //! The weights are our own, chosen so that one strong sign outweighs two weak ones, and tried on the
 //! seeded evenings; the figures they rest on are in each file.
 
+mod away;
 mod encoder;
 mod network;
 mod rendering;
@@ -46,8 +47,16 @@ impl Fault {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cause {
-    /// The line carries less than is asked of it.
+    /// The line carries less than is asked of it, and did so from the start.
     LineShort,
+    /// Another program on this machine takes a part of the line.
+    UploadHere,
+    /// Something beyond this machine takes a part of the line: another device, or the provider.
+    UploadBeyond,
+    /// The way to the first router carries less than is asked of it.
+    LocalLink,
+    /// The route to this server is narrow; others are reached as before.
+    Route,
     /// The server does not read as fast as the line would carry.
     ServerSlow,
     /// The server does not answer, or ended the connection.
@@ -56,8 +65,14 @@ pub enum Cause {
     ServerRefuses,
     /// The encoder preset takes longer than a frame lasts.
     PresetHeavy,
-    /// Another program takes the CPU the encoder needs.
+    /// Another program takes the CPU the encoder, or the scene, needs.
     CpuStarved,
+    /// The GPU's encoder block has nothing left.
+    EncoderFull,
+    /// The machine slows itself down because it is hot.
+    Heat,
+    /// Writing a recording holds the broadcaster up.
+    Disk,
     /// The GPU's rendering engine has nothing left.
     GpuSaturated,
     /// The scene takes longer than a frame lasts though the GPU is not full.
@@ -65,33 +80,64 @@ pub enum Cause {
 }
 
 impl Cause {
+    /// All of them.
+    pub const ALL: [Self; 15] = [
+        Self::LineShort,
+        Self::UploadHere,
+        Self::UploadBeyond,
+        Self::LocalLink,
+        Self::Route,
+        Self::ServerSlow,
+        Self::ServerAway,
+        Self::ServerRefuses,
+        Self::PresetHeavy,
+        Self::CpuStarved,
+        Self::EncoderFull,
+        Self::Heat,
+        Self::Disk,
+        Self::GpuSaturated,
+        Self::SceneHeavy,
+    ];
+
     /// The slug in JSON.
     #[must_use]
     pub fn slug(self) -> &'static str {
         match self {
             Self::LineShort => "line-short",
+            Self::UploadHere => "upload-here",
+            Self::UploadBeyond => "upload-beyond",
+            Self::LocalLink => "local-link",
+            Self::Route => "route",
             Self::ServerSlow => "server-slow",
             Self::ServerAway => "server-away",
             Self::ServerRefuses => "server-refuses",
             Self::PresetHeavy => "preset-heavy",
             Self::CpuStarved => "cpu-starved",
+            Self::EncoderFull => "encoder-full",
+            Self::Heat => "heat",
+            Self::Disk => "disk",
             Self::GpuSaturated => "gpu-saturated",
             Self::SceneHeavy => "scene-heavy",
         }
     }
-}
 
-impl Cause {
     /// In a few words, for people.
     #[must_use]
     pub fn words(self) -> &'static str {
         match self {
-            Self::LineShort => "the line is too small",
+            Self::LineShort => "the bitrate is over the line",
+            Self::UploadHere => "another upload on this machine",
+            Self::UploadBeyond => "the line has less to give than before",
+            Self::LocalLink => "the wireless or local link",
+            Self::Route => "the route to this server",
             Self::ServerSlow => "the server is too slow",
             Self::ServerAway => "the server is away",
             Self::ServerRefuses => "the server refuses",
             Self::PresetHeavy => "the preset is too heavy",
             Self::CpuStarved => "the CPU is taken by others",
+            Self::EncoderFull => "the GPU's encoder block is full",
+            Self::Heat => "the machine slows down for its heat",
+            Self::Disk => "the disk is too slow",
             Self::GpuSaturated => "the GPU is full",
             Self::SceneHeavy => "the scene is too heavy",
         }
@@ -124,8 +170,57 @@ pub struct Suspect {
     pub sentence: String,
     /// Signs for and against, strongest first.
     pub evidence: Vec<Evidence>,
+    /// What would make another cause likelier.
+    pub would_change: String,
     /// What to do about it, best first.
     pub proposals: Vec<Proposal>,
+    /// Every cause that was weighed, the likeliest first.
+    pub weighed: Vec<Weighed>,
+}
+
+/// A cause that was weighed.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Weighed {
+    /// Which.
+    pub cause: Cause,
+    /// Its share of the likelihood of all that were weighed, from 0 to 1.
+    pub share: f64,
+    /// Signs for and against, strongest first.
+    pub evidence: Vec<Evidence>,
+}
+
+/// What weighing came to.
+struct Finding {
+    /// The likeliest cause and how likely it is; `None` if nothing is clear.
+    told: Option<(Cause, f64)>,
+    weighed: Vec<Weighed>,
+}
+
+impl Finding {
+    fn cause(&self) -> Option<Cause> {
+        self.told.map(|(cause, _)| cause)
+    }
+
+    /// The evidence of the cause that was told.
+    fn evidence(&self) -> Vec<Evidence> {
+        let told = self.weighed.first().filter(|_| self.told.is_some());
+        told.map(|weighed| weighed.evidence.clone()).unwrap_or_default()
+    }
+
+    /// What speaks most for the runner-up, if anything does.
+    fn would_change(&self) -> String {
+        let Some(second) = self.weighed.get(1) else { return String::new() };
+        let against = second.evidence.iter().find(|e| e.bans < 0.0);
+        match against {
+            Some(evidence) => format!(
+                "Next likeliest is *{}* ({}); against it: {}. Were that otherwise, it would be weighed again.",
+                second.cause.words(),
+                percent(second.share),
+                evidence.text
+            ),
+            None => format!("Next likeliest is *{}* ({}).", second.cause.words(), percent(second.share)),
+        }
+    }
 }
 
 /// A candidate cause while evidence is gathered.
@@ -157,9 +252,9 @@ const HELD_LEAD: f64 = 0.8;
 /// Two causes closer to each other than this, in bans (a factor of two), are not told apart.
 const CLEAR_LEAD: f64 = 0.3;
 
-/// The likeliest of several cases and how likely it is among them; none if even that has no sign for it, or
-/// another is about as likely.
-fn likeliest(mut cases: Vec<Case>, held: &Held) -> Option<(Case, f64)> {
+/// Weighs several cases: which is likeliest and how likely it is among them; none is told if even that has no sign for
+/// it, or another is about as likely.
+fn weigh(mut cases: Vec<Case>, held: &Held) -> Finding {
     for case in cases.iter_mut().filter(|case| held.has_cause(case.cause)) {
         case.lead = HELD_LEAD;
     }
@@ -167,14 +262,36 @@ fn likeliest(mut cases: Vec<Case>, held: &Held) -> Option<(Case, f64)> {
     let all: f64 = cases.iter().map(&odds).sum();
     cases.sort_by(|a, b| b.bans().total_cmp(&a.bans()));
     let second = cases.get(1).map_or(f64::NEG_INFINITY, Case::bans);
-    let mut best = cases.into_iter().next()?;
-    if best.bans() <= 0.0 || best.bans() - second < CLEAR_LEAD {
-        return None;
+    let told = cases.first().filter(|best| best.bans() > 0.0 && best.bans() - second >= CLEAR_LEAD).map(|best| {
+        // The share among the cases, tempered by the odds that it is any of them at all.
+        (best.cause, odds(best) / all * (odds(best) / (1.0 + odds(best))))
+    });
+    let weighed = cases
+        .into_iter()
+        .map(|mut case| {
+            case.evidence.sort_by(|a, b| b.bans.abs().total_cmp(&a.bans.abs()));
+            Weighed { cause: case.cause, share: 10_f64.powf(case.bans()) / all, evidence: case.evidence }
+        })
+        .collect();
+    Finding { told, weighed }
+}
+
+/// The cases for several causes.
+struct Cases(Vec<Case>);
+
+impl Cases {
+    fn of(causes: &[Cause]) -> Self {
+        Self(causes.iter().map(|cause| Case::new(*cause)).collect())
     }
-    best.evidence.sort_by(|a, b| b.bans.abs().total_cmp(&a.bans.abs()));
-    // The share among the cases, tempered by the odds that it is any of them at all.
-    let share = odds(&best) / all * (odds(&best) / (1.0 + odds(&best)));
-    Some((best, share))
+
+    /// One sign and what it weighs for each cause it says something about.
+    fn sign(&mut self, origin: Origin, text: &str, weights: &[(Cause, f64)]) {
+        for (cause, bans) in weights {
+            if let Some(case) = self.0.iter_mut().find(|case| case.cause == *cause) {
+                case.sign(origin, *bans, text);
+            }
+        }
+    }
 }
 
 /// What is already in the verdict: it stays until its losses have ended.
@@ -204,6 +321,18 @@ pub fn suspects(facts: &Facts, held: &Held) -> Vec<Suspect> {
             .collect();
     found.sort_by(|a, b| b.harm_frames.total_cmp(&a.harm_frames));
     found
+}
+
+/// What is known of every cause's part in a loss at this moment, whether or not there is one: for who asks before
+/// anything is wrong.
+#[must_use]
+pub fn weighed(facts: &Facts) -> Vec<(Fault, Vec<Weighed>)> {
+    let held = Held::default();
+    vec![
+        (Fault::Network, network::weighed(facts, &held)),
+        (Fault::Encoder, encoder::weighed(facts, &held)),
+        (Fault::Rendering, rendering::weighed(facts, &held)),
+    ]
 }
 
 /// `12 frames in 3 s`

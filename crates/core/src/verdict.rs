@@ -23,6 +23,8 @@ pub struct Verdict {
     pub sentence: String,
     /// The numbers it rests on, the weightiest first.
     pub evidence: Vec<Evidence>,
+    /// What would change this verdict.
+    pub would_change: String,
     /// What to do, best first.
     pub proposals: Vec<Proposal>,
     /// Every suspect, the most harmful first; the first is the one above.
@@ -61,6 +63,7 @@ impl Judge {
                 since: self.since,
                 sentence: suspect.sentence,
                 evidence: suspect.evidence,
+                would_change: suspect.would_change,
                 proposals: suspect.proposals,
                 suspects,
             },
@@ -71,6 +74,7 @@ impl Judge {
                 since: self.since,
                 sentence: calm_sentence(facts),
                 evidence: calm_evidence(facts),
+                would_change: String::new(),
                 proposals: Vec::new(),
                 suspects,
             },
@@ -84,7 +88,11 @@ fn calm_confidence(facts: &Facts) -> f64 {
     if !facts.broadcasting {
         return 0.0;
     }
-    let sources = if facts.lagged.is_some() { 0.98 } else { 0.9 };
+    let sources = match (facts.lagged, facts.lagged_inferred) {
+        (Some(_), None) => 0.98,
+        (Some(_), Some(trust)) => 0.9 + 0.05 * trust.weight(),
+        (None, _) => 0.9,
+    };
     sources * (facts.on_air_s / (facts.on_air_s + 1.0))
 }
 
@@ -95,7 +103,7 @@ fn calm_sentence(facts: &Facts) -> String {
         format!("Connecting to {}.", facts.server)
     } else if facts.queue_share() > 0.25 {
         format!("The connection has fallen behind by {:.0} ms; nothing is lost yet.", facts.queue_ms)
-    } else if facts.lagged.is_some() {
+    } else if facts.lagged.is_some() && facts.lagged_inferred.is_none() {
         format!("Every frame arrives at {}.", facts.server)
     } else {
         format!("Every frame offered arrives at {}.", facts.server)

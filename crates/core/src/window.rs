@@ -109,6 +109,12 @@ impl Gauge {
         self.points.iter().rev().take_while(move |(at, _)| *at >= from).map(|(_, value)| *value)
     }
 
+    /// The lowest of the values made from `from` to `to`.
+    #[must_use]
+    pub fn lowest_between(&self, from: Moment, to: Moment) -> Option<f64> {
+        self.points.iter().filter(|(at, _)| (from..=to).contains(at)).map(|(_, value)| *value).reduce(f64::min)
+    }
+
     /// The mean of the values in the `span` before `now`.
     #[must_use]
     pub fn mean(&self, now: Moment, span: Duration) -> Option<f64> {

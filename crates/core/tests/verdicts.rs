@@ -2,13 +2,15 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use moth_core::account::{Account, Accounts};
-use moth_core::figure::Origin;
+use moth_core::figure::{Figure, Origin};
+use moth_core::machine_load::MachineLoad;
 use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::reading::{
-    BroadcasterCounters, ConnectionFigures, LinkChange, MachineLoad, Observation, QueueLevel, Reading, StreamFacts,
+    BroadcasterCounters, ConnectionFigures, LinkChange, Observation, QueueLevel, Reading, StreamFacts, VideoFrame,
 };
 use moth_core::suspects::{Cause, Fault};
+use moth_core::viewers::Freezes;
 use moth_core::{Core, Moment, Settings, Snapshot, State};
 use proptest::prelude::*;
 
@@ -87,7 +89,12 @@ impl Show {
         for tenth in 0..seconds * 10 {
             for n in 0..5 {
                 let time_ms = u32::try_from(self.ms).unwrap() + n * 20;
-                self.tell(Observation::Video { time_ms, bytes: 15_000, keyframe: false });
+                self.tell(Observation::Video(VideoFrame {
+                    time_ms,
+                    bytes: 15_000,
+                    keyframe: false,
+                    ..VideoFrame::default()
+                }));
             }
             self.ms += 100;
             let video = &mut self.accounts.video;
@@ -102,7 +109,13 @@ impl Show {
             self.busy_us += 100_000;
             self.limited_us += (100_000.0 * now.receiver_limited) as u64;
             let queue = QueueLevel { ms: now.queue_ms, bytes: 1000, limit_ms: 2000.0 };
-            self.tell(Observation::Relay { accounts: self.accounts, queue, sent_bytes: self.sent_bytes });
+            self.tell(Observation::Relay {
+                accounts: self.accounts,
+                queue,
+                sent_bytes: self.sent_bytes,
+                freezes: Freezes::default(),
+                frozen_ms: None,
+            });
             self.tell(Observation::Connection(ConnectionFigures {
                 rtt_ms: Some(now.rtt_ms),
                 busy_us: Some(self.busy_us),
@@ -131,7 +144,7 @@ fn all_well_is_no_fault() {
     let calm = Show::new().run(20, &Now::default());
     assert_eq!((told(&calm), calm.state), ((Fault::None, None), Some(State::Steady)));
     assert!(calm.verdict.confidence > 0.8);
-    assert!(calm.lagged.value.is_none(), "nobody told of lagged frames");
+    assert_eq!(calm.lagged, Figure::known(0, Origin::Inferred), "nobody told of lagged frames: read off their sizes");
 }
 
 #[test]
@@ -179,7 +192,16 @@ fn without_the_kernels_figures_the_fault_is_told_and_the_cause_is_not() {
     for second in 0..5 {
         let video = Account { offered: 50 * second, delivered: 40 * second, dropped: 10 * second, queued: 0 };
         let accounts = Accounts { video, audio: Account::default() };
-        tell(second * 1000, Observation::Relay { accounts, queue: QueueLevel::default(), sent_bytes: 0 });
+        tell(
+            second * 1000,
+            Observation::Relay {
+                accounts,
+                queue: QueueLevel::default(),
+                sent_bytes: 0,
+                freezes: Freezes::default(),
+                frozen_ms: None,
+            },
+        );
     }
     let snapshot = core.snapshot(Moment::from_ms(4500));
     assert_eq!(told(&snapshot), (Fault::Network, None));
@@ -192,9 +214,26 @@ fn a_queue_that_fills_before_the_first_connection_blames_nobody_for_reading_slow
     let mut tell = |ms: u64, what| core.take(&Reading { at: Moment::from_ms(ms), origin: Origin::Measured, what });
     tell(0, Observation::Broadcaster { present: true });
     for ms in (0..1400).step_by(20) {
-        tell(ms, Observation::Video { time_ms: u32::try_from(ms).unwrap(), bytes: 15_000, keyframe: false });
+        tell(
+            ms,
+            Observation::Video(VideoFrame {
+                time_ms: u32::try_from(ms).unwrap(),
+                bytes: 15_000,
+                keyframe: false,
+                ..VideoFrame::default()
+            }),
+        );
         let queue = QueueLevel { ms: ms as f64, bytes: 1, limit_ms: 2000.0 };
-        tell(ms, Observation::Relay { accounts: Accounts::default(), queue, sent_bytes: 0 });
+        tell(
+            ms,
+            Observation::Relay {
+                accounts: Accounts::default(),
+                queue,
+                sent_bytes: 0,
+                freezes: Freezes::default(),
+                frozen_ms: None,
+            },
+        );
     }
     let down = LinkChange::Down { server: "Aldmoor".into(), why: "no such host".into(), refused: false, retry_ms: 500 };
     assert_eq!(told(&core.snapshot(Moment::from_ms(1400))), (Fault::None, None));
@@ -309,15 +348,17 @@ fn readings_survive_json_and_give_the_same_snapshots() {
 fn any_observation() -> impl Strategy<Value = Observation> {
     let number = prop_oneof![any::<f64>(), 0.0..5000.0];
     prop_oneof![
-        (any::<u32>(), any::<u32>()).prop_map(|(time_ms, bytes)| Observation::Video {
+        (any::<u32>(), any::<u32>()).prop_map(|(time_ms, bytes)| Observation::Video(VideoFrame {
             time_ms,
             bytes,
-            keyframe: false
-        }),
+            ..VideoFrame::default()
+        })),
         (any::<u64>(), number.clone()).prop_map(|(n, ms)| Observation::Relay {
             accounts: Accounts { video: Account { dropped: n, ..Account::default() }, audio: Account::default() },
             queue: QueueLevel { ms, bytes: n, limit_ms: ms },
             sent_bytes: n,
+            freezes: Freezes { count: n, longest_ms: n, total_ms: n },
+            frozen_ms: Some(n),
         }),
         (number.clone(), any::<u64>()).prop_map(|(rtt, n)| Observation::Connection(ConnectionFigures {
             rtt_ms: Some(rtt),
@@ -371,7 +412,10 @@ fn skipped_frames_that_nobody_reported_are_told_as_inferred() {
     tell(0, Observation::Broadcaster { present: true });
     tell(0, Observation::Link(LinkChange::Up { server: "Aldmoor".into() }));
     for n in (0..400_u32).filter(|n| *n < 200 || n % 5 != 0) {
-        tell(u64::from(n) * 20, Observation::Video { time_ms: n * 20, bytes: 9000, keyframe: false });
+        tell(
+            u64::from(n) * 20,
+            Observation::Video(VideoFrame { time_ms: n * 20, bytes: 9000, keyframe: false, ..VideoFrame::default() }),
+        );
     }
     let verdict = core.snapshot(Moment::from_ms(8000)).verdict;
     assert_eq!(verdict.fault, Fault::Encoder);

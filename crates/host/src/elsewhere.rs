@@ -4,7 +4,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::time::Duration;
 
-use moth_core::reading::MachineLoad;
+use moth_core::machine_load::MachineLoad;
 use moth_plan::check::{Fact, Lookup, MachineFacts};
 use moth_plan::surroundings::Surroundings;
 
@@ -73,4 +73,10 @@ impl Survey {
             dns,
         }
     }
+}
+
+/// The first router on the way to an address: not known here.
+#[must_use]
+pub fn gateway_to(_address: std::net::IpAddr) -> Option<std::net::IpAddr> {
+    None
 }

@@ -17,13 +17,7 @@ use crate::wireless;
 
 /// The interface packets to an address leave by: its name and its number.
 pub(crate) fn leading_to(address: IpAddr) -> io::Result<(String, u32)> {
-    let mut question = RouteMessage::default();
-    (question.header.address_family, question.header.destination_prefix_length) = match address {
-        IpAddr::V4(_) => (AddressFamily::Inet, 32),
-        IpAddr::V6(_) => (AddressFamily::Inet6, 128),
-    };
-    question.attributes.push(RouteAttribute::Destination(RouteAddress::from(address)));
-    let answers = ask(NETLINK_ROUTE, RouteNetlinkMessage::GetRoute(question), false)?;
+    let answers = ask(NETLINK_ROUTE, RouteNetlinkMessage::GetRoute(question(address)), false)?;
     let index = answers.into_iter().find_map(|answer| match answer {
         RouteNetlinkMessage::NewRoute(route) => route.attributes.into_iter().find_map(|attribute| match attribute {
             RouteAttribute::Oif(index) => Some(index),
@@ -34,6 +28,31 @@ pub(crate) fn leading_to(address: IpAddr) -> io::Result<(String, u32)> {
     let index = index.ok_or_else(|| io::Error::other("the kernel names no interface for it"))?;
     let socket = rustix::net::socket(rustix::net::AddressFamily::INET, rustix::net::SocketType::DGRAM, None)?;
     Ok((rustix::net::netdevice::index_to_name(&socket, index)?, index))
+}
+
+/// The first router on the way to an address; `None` if there is none in between, or the kernel does not tell.
+#[must_use]
+pub fn gateway_to(address: IpAddr) -> Option<IpAddr> {
+    let answers = ask(NETLINK_ROUTE, RouteNetlinkMessage::GetRoute(question(address)), false).ok()?;
+    answers.into_iter().find_map(|answer| match answer {
+        RouteNetlinkMessage::NewRoute(route) => route.attributes.into_iter().find_map(|attribute| match attribute {
+            RouteAttribute::Gateway(RouteAddress::Inet(ip)) => Some(IpAddr::V4(ip)),
+            RouteAttribute::Gateway(RouteAddress::Inet6(ip)) => Some(IpAddr::V6(ip)),
+            _ => None,
+        }),
+        _ => None,
+    })
+}
+
+/// Asks for the way to an address.
+fn question(address: IpAddr) -> RouteMessage {
+    let mut question = RouteMessage::default();
+    (question.header.address_family, question.header.destination_prefix_length) = match address {
+        IpAddr::V4(_) => (AddressFamily::Inet, 32),
+        IpAddr::V6(_) => (AddressFamily::Inet6, 128),
+    };
+    question.attributes.push(RouteAttribute::Destination(RouteAddress::from(address)));
+    question
 }
 
 /// What is known of an interface.

@@ -27,6 +27,8 @@ mod uploads;
 mod wireless;
 
 #[cfg(target_os = "linux")]
+pub use interface::gateway_to;
+#[cfg(target_os = "linux")]
 pub use machine::Machine;
 #[cfg(target_os = "linux")]
 pub use survey::{Quest, Survey};
@@ -34,4 +36,4 @@ pub use survey::{Quest, Survey};
 #[cfg(not(target_os = "linux"))]
 mod elsewhere;
 #[cfg(not(target_os = "linux"))]
-pub use elsewhere::{Machine, Quest, Survey};
+pub use elsewhere::{Machine, Quest, Survey, gateway_to};

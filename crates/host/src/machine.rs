@@ -3,7 +3,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
-use moth_core::reading::MachineLoad;
+use moth_core::machine_load::MachineLoad;
 
 use crate::cpu::Cpu;
 use crate::programs::{Programs, program};
@@ -66,8 +66,7 @@ impl Machine {
             broadcaster_cpu,
             broadcaster_name: own.map(|(_, program)| program.name),
             busiest_other,
-            gpu_render: None,
-            gpu_encode: None,
+            ..MachineLoad::default()
         }
     }
 

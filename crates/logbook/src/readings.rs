@@ -258,17 +258,26 @@ fn next_line(lines: &mut impl BufRead) -> io::Result<Option<Vec<u8>>> {
 mod tests {
     use super::*;
     use moth_core::figure::Origin;
+    use moth_core::reading::VideoFrame;
     use moth_core::reading::{Observation, QueueLevel};
+    use moth_core::viewers::Freezes;
     use proptest::prelude::*;
 
     fn reading(ms: u64) -> Reading {
         let what = match ms % 3 {
-            0 => Observation::Video { time_ms: 7, bytes: 1000, keyframe: ms.is_multiple_of(2) },
+            0 => Observation::Video(VideoFrame {
+                time_ms: 7,
+                bytes: 1000,
+                keyframe: ms.is_multiple_of(2),
+                ..VideoFrame::default()
+            }),
             1 => Observation::Remark { text: format!("a mark at {ms}\n\"quoted\"") },
             _ => Observation::Relay {
                 accounts: moth_core::account::Accounts::default(),
                 queue: QueueLevel { ms: ms as f64 / 7.0, bytes: ms, limit_ms: 2000.0 },
                 sent_bytes: ms * 1000,
+                freezes: Freezes::default(),
+                frozen_ms: None,
             },
         };
         Reading { at: Moment::from_ms(ms), origin: Origin::Measured, what }

@@ -61,7 +61,9 @@ pub async fn conduct(
                 // Readings made before now belong into this snapshot.
                 drain(&mut production, &mut core, &mut desk.recording);
                 let now = production.recorder.now();
-                if look(core.snapshot(now)).is_break() {
+                let snapshot = core.snapshot(now);
+                production.tell_scout(&snapshot);
+                if look(snapshot).is_break() {
                     break;
                 }
             }

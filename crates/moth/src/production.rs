@@ -6,15 +6,16 @@ use std::time::Duration;
 use moth_core::figure::Origin;
 use moth_core::proposal::Action;
 use moth_core::reading::{Observation, Reading};
-use moth_core::{Core, Settings};
+use moth_core::{Core, Settings, Snapshot};
 use moth_host::Machine;
 use moth_plan::breach::breaches;
 use moth_relay::listener::Listener;
+use moth_relay::scout::{Doubt, scout};
 use moth_relay::tcp::TcpDialer;
 use moth_relay::{Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
 use moth_rtmp::{Address, StreamKey};
 use moth_stage::{Afternoon, BroadcasterControl, Evening, Theatre, shipped};
-use tokio::sync::mpsc;
+use tokio::sync::{mpsc, watch};
 use tokio::task::JoinSet;
 use tokio::time::{MissedTickBehavior, interval};
 
@@ -34,6 +35,8 @@ pub struct Production {
     pub relay: RelayHandle,
     /// Who takes a new bitrate or preset: the stand-in; a real broadcaster's user does it by hand.
     broadcaster: Option<BroadcasterControl>,
+    /// Tells the scout, and who reads the machine, how things stand.
+    doubt: watch::Sender<Doubt>,
     running: Running,
 }
 
@@ -59,6 +62,22 @@ impl Production {
     /// Waits until a part of it ends by itself, which only a fault in the program makes it do.
     pub async fn fails(&mut self) {
         self.running.fails().await;
+    }
+
+    /// Lets the scout look further when the connection is in doubt.
+    pub fn tell_scout(&self, snapshot: &Snapshot) {
+        let now = Doubt {
+            on_air: snapshot.on_air_since.is_some(),
+            in_doubt: snapshot.in_doubt,
+            server: snapshot.server.clone(),
+        };
+        self.doubt.send_if_modified(|before| {
+            let changed = *before != now;
+            if changed {
+                *before = now;
+            }
+            changed
+        });
     }
 
     /// Carries out an action; what came of it arrives as a reading.
@@ -170,6 +189,7 @@ impl Plan {
                     recorder: cast.recorder.clone(),
                     relay: cast.relay.clone(),
                     broadcaster: Some(cast.broadcaster.clone()),
+                    doubt: cast.doubt.clone(),
                     running: Running::Demo(Box::new(cast)),
                 })
             }
@@ -190,15 +210,19 @@ impl LivePlan {
             key: self.key,
             limits: self.limits,
         };
+        let (doubt, doubted) = watch::channel(Doubt::default());
+        let scouting = Arc::new(TcpDialer::finding_gateway(moth_host::gateway_to));
+        let scouting = scout(scouting, settings.servers.clone(), doubted.clone(), recorder.clone());
         let (relay, handle) =
             Relay::new(settings, Arc::new(TcpDialer::default()), recorder.clone()).ok_or(Failure::Circle)?;
         let (connect, incoming) = mpsc::channel(4);
         let mut running = JoinSet::new();
         running.spawn(listener.run(connect));
         running.spawn(relay.run(incoming));
+        running.spawn(scouting);
         running.spawn(read_machine(handle.clone(), recorder.clone()));
         tracing::info!(publish_to = %self.listen, "waiting for a broadcaster");
-        Ok(Production { readings, recorder, relay: handle, broadcaster: None, running: Running::Live(running) })
+        Ok(Production { readings, recorder, relay: handle, broadcaster: None, doubt, running: Running::Live(running) })
     }
 }
 

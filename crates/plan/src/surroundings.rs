@@ -1,5 +1,6 @@
 //! What is around a measurement on this machine: the interface in use, and who else uploads.
 
+pub use moth_core::machine_load::Upload;
 use moth_core::rate::Bitrate;
 use serde::{Deserialize, Serialize};
 
@@ -60,16 +61,6 @@ impl Interface {
             None => self.name.clone(),
         }
     }
-}
-
-/// A program that uploads.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Upload {
-    /// Its name; `None` if it belongs to another user.
-    pub program: Option<String>,
-    /// How much it sends to other machines over TCP.
-    #[serde(rename = "rate_bps")]
-    pub rate: Bitrate,
 }
 
 /// Everything around a measurement.

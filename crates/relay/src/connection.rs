@@ -39,4 +39,9 @@ pub trait Dialer: Send + Sync {
 
     /// Takes one round trip to a server, by a TCP handshake that is given up at once. The name lookup is not in it.
     fn round_trip<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, Result<Duration, LinkError>>;
+
+    /// Takes one round trip to the first router on the way to a server; `None` if there is none, or it is not known.
+    fn first_hop<'a>(&'a self, _server: &'a Server) -> Option<BoxFuture<'a, Result<Duration, LinkError>>> {
+        None
+    }
 }

@@ -11,8 +11,11 @@ use bytes::Bytes;
 use moth_core::account::{Account, Accounts};
 use moth_core::moment::Moment;
 use moth_core::reading::QueueLevel;
+use moth_core::viewers::Freezes;
 use moth_rtmp::media::{AudioPart, VideoPart, VideoTag};
 use moth_rtmp::message::{Message, MessageKind, StreamTime};
+
+use crate::gaps::Gaps;
 
 /// How much may wait.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -136,6 +139,7 @@ pub struct Exchange {
     /// A frame others depend on was dropped, or none came yet: dependent frames are dropped on arrival.
     gap: bool,
     has_video: bool,
+    gaps: Gaps,
 }
 
 impl Exchange {
@@ -153,7 +157,14 @@ impl Exchange {
             begin_at_keyframe: false,
             gap: true,
             has_video: false,
+            gaps: Gaps::default(),
         }
+    }
+
+    /// Gaps in the pictures that were sent, as viewers see them, and milliseconds since the last picture if that is one.
+    #[must_use]
+    pub fn freezes(&self, now: Moment) -> (Freezes, Option<u64>) {
+        (self.gaps.freezes(), self.gaps.open_ms(now))
     }
 
     /// Where every frame is.
@@ -216,6 +227,9 @@ impl Exchange {
             }
         }
         let item = self.remove(0)?;
+        if item.role.is_video_frame() {
+            self.gaps.sent(now, item.message.time.0);
+        }
         Some(Outgoing { role: item.role, message: item.message })
     }
 
@@ -251,6 +265,7 @@ impl Exchange {
         self.begin_at_keyframe = false;
         self.gap = true;
         self.has_video = false;
+        self.gaps.end();
     }
 
     /// How long the oldest waiting frame of some roles has waited.

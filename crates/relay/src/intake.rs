@@ -6,8 +6,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::figure::Origin;
-use moth_core::reading::Observation;
-use moth_rtmp::message::Message;
+use moth_core::reading::{self, Observation, SoundFrame, StreamFacts, VideoFrame};
+use moth_rtmp::media::{AudioPart, VideoCodec, VideoPart, VideoTag};
+use moth_rtmp::message::{Message, MessageKind};
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode, SessionError};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::{Instant, timeout, timeout_at};
@@ -138,25 +139,44 @@ impl Intake {
     }
 
     fn take(&self, message: Message) {
-        let role = Role::of(&message);
         let bytes = u32::try_from(message.payload.len()).unwrap_or(u32::MAX);
         let time_ms = message.time.0;
-        match role {
-            Role::Keyframe | Role::Inter | Role::Disposable => {
-                let keyframe = role == Role::Keyframe;
-                self.recorder.note(Origin::Measured, Observation::Video { time_ms, bytes, keyframe });
+        match message.kind {
+            MessageKind::Video => self.note_video(time_ms, bytes, VideoTag::parse(&message.payload)),
+            MessageKind::Audio if AudioPart::parse(&message.payload) == AudioPart::Frame => {
+                self.recorder.note(Origin::Measured, Observation::Audio(SoundFrame { time_ms, bytes }));
             }
-            Role::Audio => self.recorder.note(Origin::Measured, Observation::Audio { time_ms, bytes }),
-            Role::Header(HeaderSlot::Metadata) => {
+            _ if Role::of(&message) == Role::Header(HeaderSlot::Metadata) => {
                 if let Some(facts) = stream_facts(&message.payload) {
                     self.recorder.note(Origin::Reported, Observation::Stream(facts));
                 }
             }
-            Role::Header(_) | Role::Note => {}
+            _ => {}
         }
         let now = self.recorder.now();
         self.shared.exchange().offer(message, now);
         self.shared.offered.notify_one();
+    }
+}
+
+impl Intake {
+    fn note_video(&self, time_ms: u32, bytes: u32, tag: VideoTag) {
+        if tag.part == VideoPart::Header {
+            let video_codec = Some(match tag.codec {
+                VideoCodec::H264 => reading::VideoCodec::H264,
+                VideoCodec::Hevc => reading::VideoCodec::Hevc,
+                VideoCodec::Av1 => reading::VideoCodec::Av1,
+                VideoCodec::Other => reading::VideoCodec::Other,
+            });
+            let facts = StreamFacts { video_codec, ..StreamFacts::default() };
+            self.recorder.note(Origin::Measured, Observation::Stream(facts));
+        }
+        if tag.part.is_frame() {
+            let VideoTag { part, composition_ms, filler_bytes, .. } = tag;
+            let keyframe = part == VideoPart::Keyframe;
+            let frame = VideoFrame { time_ms, bytes, keyframe, filler_bytes, composition_ms };
+            self.recorder.note(Origin::Measured, Observation::Video(frame));
+        }
     }
 }
 

@@ -222,10 +222,12 @@ async fn report(shared: Arc<Shared>, recorder: Recorder) {
     loop {
         tick.tick().await;
         let now = recorder.now();
-        let (accounts, queue, sent_bytes) = {
+        let relay = {
             let post = shared.lock();
-            (post.exchange.accounts(), post.exchange.level(now), post.sent_bytes)
+            let (freezes, frozen_ms) = post.exchange.freezes(now);
+            let (accounts, queue) = (post.exchange.accounts(), post.exchange.level(now));
+            Observation::Relay { accounts, queue, sent_bytes: post.sent_bytes, freezes, frozen_ms }
         };
-        recorder.note(Origin::Measured, Observation::Relay { accounts, queue, sent_bytes });
+        recorder.note(Origin::Measured, relay);
     }
 }

@@ -1,7 +1,7 @@
 //! Real connections to servers.
 
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
 use std::task::{Context, Poll};
 use std::time::Duration;
@@ -12,7 +12,7 @@ use moth_core::reading::ConnectionFigures;
 use moth_plan::measurement::FailureKind;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
-use tokio::time::Instant;
+use tokio::time::{Instant, timeout};
 
 use crate::connection::{BoxConnection, Connection, Dialer, Server};
 use crate::link_error::LinkError;
@@ -28,7 +28,16 @@ const UNSENT_BYTES: u32 = 32 << 10;
 pub struct TcpDialer {
     tls: Tls,
     fills_buffers: bool,
+    gateway: Option<FindGateway>,
 }
+
+/// Finds the first router on the way to an address: a matter of the platform, and of the moment.
+pub type FindGateway = fn(IpAddr) -> Option<IpAddr>;
+
+/// Ports a router in the house may have an answer at, if only a refusal: name service, its page.
+const ROUTER_PORTS: [u16; 2] = [53, 80];
+/// A port that says nothing at all is given up after this long.
+const SILENT_PORT: Duration = Duration::from_millis(400);
 
 /// The congestion control that fills the buffer before the narrowest place, as most uploads do (RFC 9438). Some, such as
 /// BBR, avoid that, and would never show how deep it is.
@@ -40,6 +49,12 @@ impl TcpDialer {
     #[must_use]
     pub fn filling() -> Self {
         Self { fills_buffers: true, ..Self::default() }
+    }
+
+    /// One that can ask the first router.
+    #[must_use]
+    pub fn finding_gateway(find: FindGateway) -> Self {
+        Self { gateway: Some(find), ..Self::default() }
     }
 }
 
@@ -72,6 +87,26 @@ impl Dialer for TcpDialer {
             Ok(began.elapsed())
         }
         .boxed()
+    }
+
+    fn first_hop<'a>(&'a self, server: &'a Server) -> Option<BoxFuture<'a, Result<Duration, LinkError>>> {
+        let find = self.gateway?;
+        let question = async move {
+            let address = look_up(server).await?.first().map(SocketAddr::ip);
+            let none = || LinkError::new(FailureKind::Other, "no router stands between");
+            let gateway = address.and_then(find).ok_or_else(none)?;
+            for port in ROUTER_PORTS {
+                let began = Instant::now();
+                match timeout(SILENT_PORT, TcpStream::connect((gateway, port))).await {
+                    Ok(Ok(_)) => return Ok(began.elapsed()),
+                    // A refusal is an answer, too.
+                    Ok(Err(error)) if error.kind() == io::ErrorKind::ConnectionRefused => return Ok(began.elapsed()),
+                    Ok(Err(_)) | Err(_) => {}
+                }
+            }
+            Err(LinkError::new(FailureKind::Silent, "the first router says nothing"))
+        };
+        Some(question.boxed())
     }
 }
 

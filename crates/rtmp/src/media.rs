@@ -4,6 +4,8 @@
 //! (a set top bit, then a packet type and a FourCC). Audio: annex E.4.2, and the extended header
 //! (sound format 9).
 
+mod units;
+
 /// The codec of a video message.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum VideoCodec {
@@ -47,21 +49,42 @@ pub struct VideoTag {
     pub codec: VideoCodec,
     /// What it is.
     pub part: VideoPart,
+    /// How long after its timestamp it is shown, in milliseconds.
+    pub composition_ms: i32,
+    /// How much of it is filler, in bytes; zero where the codec's units are not known.
+    pub filler_bytes: u32,
 }
 
 impl VideoTag {
+    fn of(codec: VideoCodec, part: VideoPart) -> Self {
+        Self { codec, part, composition_ms: 0, filler_bytes: 0 }
+    }
+
+    /// A message with its units, if they are of a codec that has any.
+    fn with_units(codec: VideoCodec, part: VideoPart, composition: Option<&[u8]>, units: Option<&[u8]>) -> Self {
+        let units = units.filter(|_| part.is_frame()).unwrap_or_default();
+        let composition_ms = match composition {
+            // A signed number of three bytes.
+            Some([a, b, c, ..]) if part.is_frame() => i32::from_be_bytes([*a, *b, *c, 0]) >> 8,
+            _ => 0,
+        };
+        let (is_disposable, filler_bytes) = units::read(codec, units);
+        let part = if part == VideoPart::Inter && is_disposable { VideoPart::Disposable } else { part };
+        Self { codec, part, composition_ms, filler_bytes }
+    }
+
     /// Reads a video message. Never fails: what cannot be understood is passed through as a note, or as
     /// a frame if its frame type says so.
     #[must_use]
     pub fn parse(payload: &[u8]) -> Self {
         let Some(&first) = payload.first() else {
-            return Self { codec: VideoCodec::Other, part: VideoPart::Note };
+            return Self::of(VideoCodec::Other, VideoPart::Note);
         };
         let frame = match first >> 4 & 0b111 {
             1 | 4 => VideoPart::Keyframe,
             2 => VideoPart::Inter,
             3 => VideoPart::Disposable,
-            _ => return Self { codec: codec_of(first, payload), part: VideoPart::Note },
+            _ => return Self::of(codec_of(first, payload), VideoPart::Note),
         };
         if first & 0x80 != 0 {
             Self::extended(first & 0x0f, frame, payload)
@@ -76,17 +99,16 @@ impl VideoTag {
             // Coded frames, with or without a composition time; 6 is multitrack, whose tracks share a frame type.
             1 | 3 | 6 => frame,
             // A modifier before the real packet type: its header is walked over.
-            7 => return Self { codec: VideoCodec::Other, part: modified(frame, payload) },
+            7 => return Self::of(VideoCodec::Other, modified(frame, payload)),
             _ => VideoPart::Note,
         };
         let codec = codec_of(0x80, payload);
         // After packet type and FourCC comes a 3-byte composition time in type 1, none in type 3.
-        let units = match packet_type {
-            1 => payload.get(8..),
-            3 => payload.get(5..),
-            _ => None,
-        };
-        Self { codec, part: refine(codec, part, units) }
+        match packet_type {
+            1 if codec != VideoCodec::Av1 => Self::with_units(codec, part, payload.get(5..8), payload.get(8..)),
+            3 => Self::with_units(codec, part, None, payload.get(5..)),
+            _ => Self::of(codec, part),
+        }
     }
 
     fn legacy(codec: u8, frame: VideoPart, payload: &[u8]) -> Self {
@@ -94,14 +116,14 @@ impl VideoTag {
             7 => VideoCodec::H264,
             12 => VideoCodec::Hevc,
             // Codecs without a packet type byte: every message is a frame.
-            _ => return Self { codec: VideoCodec::Other, part: frame },
+            _ => return Self::of(VideoCodec::Other, frame),
         };
         let part = match payload.get(1) {
             Some(0) => VideoPart::Header,
             Some(1) => frame,
             _ => VideoPart::Note,
         };
-        Self { codec, part: refine(codec, part, payload.get(5..)) }
+        Self::with_units(codec, part, payload.get(2..5), payload.get(5..))
     }
 }
 
@@ -141,31 +163,6 @@ fn modified(frame: VideoPart, payload: &[u8]) -> VideoPart {
         }
     }
     VideoPart::Note
-}
-
-/// H.264 says in each unit whether other frames refer to it (`nal_ref_idc`, ITU-T H.264, 7.4.1), which
-/// broadcasters rarely repeat in the frame type. HEVC's like mark holds only within a temporal layer, so
-/// nothing is concluded from it.
-fn refine(codec: VideoCodec, part: VideoPart, units: Option<&[u8]>) -> VideoPart {
-    if codec != VideoCodec::H264 || part != VideoPart::Inter {
-        return part;
-    }
-    let mut rest = units.unwrap_or_default();
-    let mut slices = false;
-    while let [a, b, c, d, header, ..] = *rest {
-        let size = u32::from_be_bytes([a, b, c, d]) as usize;
-        if (1..=5).contains(&(header & 0x1f)) {
-            slices = true;
-            if header & 0x60 != 0 {
-                return VideoPart::Inter;
-            }
-        }
-        match rest.get(4 + size..) {
-            Some(next) if size > 0 => rest = next,
-            _ => break,
-        }
-    }
-    if slices { VideoPart::Disposable } else { VideoPart::Inter }
 }
 
 /// What an audio message is.
@@ -245,6 +242,15 @@ mod tests {
         assert_eq!(part(b"\xa3avc1\0\0\0\x01\x01"), (VideoCodec::H264, VideoPart::Disposable));
         assert_eq!(part(b"\x94hvc1"), (VideoCodec::Hevc, VideoPart::Note));
         assert_eq!(part(b"\x92av01"), (VideoCodec::Av1, VideoPart::Note));
+    }
+
+    #[test]
+    fn composition_times_are_signed_numbers_of_three_bytes() {
+        let composition = |payload: &[u8]| VideoTag::parse(payload).composition_ms;
+        assert_eq!(composition(&[0x27, 1, 0, 0, 80, 0, 0, 0, 1, 0x41]), 80);
+        assert_eq!(composition(&[0x27, 1, 0xff, 0xff, 0xd8, 0, 0, 0, 1, 0x41]), -40);
+        assert_eq!(composition(b"\xa1hvc1\0\0\x28\0\0\0\x02\x02\x01"), 40);
+        assert_eq!(composition(b"\xa3hvc1\0\0\0\x02\x02\x01"), 0);
     }
 
     #[test]

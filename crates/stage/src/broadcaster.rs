@@ -16,7 +16,7 @@ use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::sync::watch;
 use tokio::time::{Instant, sleep_until, timeout_at};
 
-use crate::conditions::Conditions;
+use crate::conditions::{BroadcasterConditions, Conditions};
 use crate::noise::Noise;
 
 /// Seconds between keyframes, as services commonly ask.
@@ -29,6 +29,10 @@ const AAC_SAMPLES: u64 = 1024;
 const SAMPLE_RATE: u64 = 48_000;
 /// A repeat is this small on the wire, in bytes (measured on 720p60 at 4.5 Mb/s).
 const REPEAT_BYTES: (f64, f64) = (42.0, 670.0);
+/// What a frame of a still picture weighs at most, in bytes (measured: 41–133).
+const STILL_BYTES: f64 = 133.0;
+/// A unit of filler (ITU-T H.264, table 7-1).
+const FILLER: u8 = 12;
 /// One lighter preset takes this share of the time.
 const LIGHTER: f64 = 0.6;
 /// How often it tells what it counted.
@@ -121,13 +125,8 @@ impl StandInBroadcaster {
             }
             sleep_until(due).await;
             let (now, orders) = (self.conditions.borrow().broadcaster, *self.orders.borrow());
-            for message in show.advance(
-                &mut self.noise,
-                now.render_ms,
-                now.encode_ms * orders.encode_factor,
-                orders.video,
-                setup.audio_kbps,
-            ) {
+            let now = BroadcasterConditions { encode_ms: now.encode_ms * orders.encode_factor, ..now };
+            for message in show.advance(&mut self.noise, &now, orders.video) {
                 session.send(&message);
             }
             let output = session.take_output();
@@ -136,7 +135,9 @@ impl StandInBroadcaster {
             }
             if Instant::now() >= report_at {
                 report_at += REPORT_EACH;
-                self.recorder.note(Origin::Reported, Observation::Counters(show.report()));
+                if now.reports {
+                    self.recorder.note(Origin::Reported, Observation::Counters(show.report()));
+                }
             }
         }
     }
@@ -146,6 +147,8 @@ impl StandInBroadcaster {
 struct Show {
     fps: u64,
     slot: u64,
+    /// Pictures that an encoder which waits has taken.
+    waited_for: u64,
     audio_frames: u64,
     in_group: u64,
     next_is_disposable: bool,
@@ -163,6 +166,7 @@ impl Show {
         Self {
             fps: fps.into(),
             slot: 0,
+            waited_for: 0,
             audio_frames: 0,
             in_group: 0,
             next_is_disposable: false,
@@ -190,20 +194,21 @@ impl Show {
     }
 
     /// One frame interval: what is published in it.
-    fn advance(
-        &mut self,
-        noise: &mut Noise,
-        render_ms: f64,
-        encode_ms: f64,
-        video: Bitrate,
-        audio_kbps: u64,
-    ) -> Vec<Message> {
+    fn advance(&mut self, noise: &mut Noise, now_is: &BroadcasterConditions, video: Bitrate) -> Vec<Message> {
         let interval = 1000.0 / self.fps as f64;
         let now = self.slot as f64 * interval;
+        if now_is.paused {
+            self.slot += 1;
+            return Vec::new();
+        }
+        let mut out = self.audio_until(now, now_is.audio_kbps, noise);
+        if now_is.waits {
+            out.extend(self.wait_for(now, now_is, video, noise));
+            self.slot += 1;
+            return out;
+        }
         let time_ms = (self.slot * 1000 + self.fps / 2) / self.fps;
-        let mut out = self.audio_until(now, audio_kbps, noise);
         self.slot += 1;
-        let smooth = |mean: &mut f64, new: f64| *mean += (new - *mean) * 0.05;
         count(&mut self.counters.rendered);
 
         // Rendering: a scene not ready in time means the last picture again.
@@ -212,7 +217,7 @@ impl Show {
         if is_repeat {
             count(&mut self.counters.lagged);
         } else {
-            let took = noise.about(render_ms, 0.12).max(0.5);
+            let took = noise.about(now_is.render_ms, 0.12).max(0.5);
             smooth(&mut self.rendered_ms, took);
             // A renderer that is late by less than a frame catches up; it is never idle on purpose.
             self.renderer_free_ms = self.renderer_free_ms.max(now - interval) + took;
@@ -224,17 +229,52 @@ impl Show {
             count(&mut self.counters.skipped);
             return out;
         }
-        let took = noise.about(encode_ms, 0.12).max(0.3) * if is_repeat { 0.5 } else { 1.0 };
-        if !is_repeat {
-            smooth(&mut self.encoded_ms, took);
-        }
-        self.encoder_free_ms = self.encoder_free_ms.max(now) + took;
+        let took = self.encoding(now_is, is_repeat, noise);
+        // Once a second it waits for whoever writes.
+        let stalls = now_is.stall_ms > 0.0 && self.slot.is_multiple_of(self.fps);
+        self.encoder_free_ms = self.encoder_free_ms.max(now) + took + if stalls { now_is.stall_ms } else { 0.0 };
         count(&mut self.counters.encoded);
-        out.push(self.frame(time_ms, is_repeat, video, noise));
+        out.push(self.frame(time_ms, is_repeat, now_is, video, noise));
         out
     }
 
-    fn frame(&mut self, time_ms: u64, is_repeat: bool, video: Bitrate, noise: &mut Noise) -> Message {
+    fn encoding(&mut self, now_is: &BroadcasterConditions, is_repeat: bool, noise: &mut Noise) -> f64 {
+        let took = noise.about(now_is.encode_ms, 0.12).max(0.3) * if is_repeat { 0.5 } else { 1.0 };
+        if !is_repeat {
+            smooth(&mut self.encoded_ms, took);
+        }
+        took
+    }
+
+    /// An encoder that skips nothing: each picture comes when the last one is done, with its own time.
+    fn wait_for(
+        &mut self,
+        now: f64,
+        now_is: &BroadcasterConditions,
+        video: Bitrate,
+        noise: &mut Noise,
+    ) -> Option<Message> {
+        if self.encoder_free_ms > now {
+            return None;
+        }
+        let time_ms = (self.waited_for * 1000 + self.fps / 2) / self.fps;
+        let due = self.waited_for as f64 * 1000.0 / self.fps as f64;
+        self.waited_for += 1;
+        let took = self.encoding(now_is, false, noise);
+        // It may not run ahead of the pictures, and is behind by what it took too long.
+        self.encoder_free_ms = self.encoder_free_ms.max(due) + took;
+        count(&mut self.counters.encoded);
+        Some(self.frame(time_ms, false, now_is, video, noise))
+    }
+
+    fn frame(
+        &mut self,
+        time_ms: u64,
+        is_repeat: bool,
+        now_is: &BroadcasterConditions,
+        video: Bitrate,
+        noise: &mut Noise,
+    ) -> Message {
         let group = (self.fps * KEYFRAME_S) as f64;
         // Half the inter frames are disposable.
         let weights = KEYFRAME_WEIGHT + (group - 1.0) * (1.0 + DISPOSABLE_WEIGHT) / 2.0;
@@ -247,8 +287,8 @@ impl Show {
         };
         self.next_is_disposable = !keyframe && !self.next_is_disposable;
         self.in_group = (self.in_group + 1) % (self.fps * KEYFRAME_S);
-        let bytes = if is_repeat && !keyframe {
-            noise.between(REPEAT_BYTES.0, REPEAT_BYTES.1)
+        let bytes = if (is_repeat || now_is.still) && !keyframe {
+            noise.between(REPEAT_BYTES.0, if now_is.still { STILL_BYTES } else { REPEAT_BYTES.1 })
         } else {
             // Constant bitrate: what one frame takes too much, the next ones give back.
             let due = unit * weight;
@@ -256,13 +296,19 @@ impl Show {
             self.debt_bytes = (self.debt_bytes + bytes - due).clamp(-due * 4.0, due * 4.0);
             bytes
         } as usize;
-        let mut payload = BytesMut::with_capacity(bytes + 10);
+        let filler = if now_is.pads { (unit as usize).saturating_sub(bytes) } else { 0 };
+        let mut payload = BytesMut::with_capacity(bytes + filler + 14);
         payload.put_slice(&[first, 1, 0, 0, 0]);
         payload.put_u32(u32::try_from(bytes).unwrap_or(u32::MAX));
         let start = payload.len();
         payload.resize(start + bytes, 0);
         noise.fill(&mut payload[start..]);
         payload[start] = nal;
+        if filler > 0 {
+            payload.put_u32(u32::try_from(filler).unwrap_or(u32::MAX));
+            payload.put_u8(FILLER);
+            payload.resize(payload.len() + filler - 1, 0xff);
+        }
         message(MessageKind::Video, time_ms, payload)
     }
 
@@ -283,6 +329,10 @@ impl Show {
     }
 }
 
+fn smooth(mean: &mut f64, new: f64) {
+    *mean += (new - *mean) * 0.05;
+}
+
 fn count(counter: &mut Option<u64>) {
     *counter = Some(counter.unwrap_or(0) + 1);
 }
@@ -294,7 +344,7 @@ fn message(kind: MessageKind, time_ms: u64, payload: BytesMut) -> Message {
 }
 
 /// Metadata and decoder configurations.
-fn headers(setup: &crate::conditions::BroadcasterConditions) -> [Message; 3] {
+fn headers(setup: &BroadcasterConditions) -> [Message; 3] {
     let mut metadata = BytesMut::new();
     for value in [Value::from("@setDataFrame"), Value::from("onMetaData")] {
         value.encode(&mut metadata);

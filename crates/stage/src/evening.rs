@@ -6,7 +6,7 @@ use std::time::Duration;
 use serde::Deserialize;
 
 use crate::conditions::{
-    BroadcasterConditions, Conditions, LineConditions, MachineConditions, OtherProgram, ServerConditions,
+    BroadcasterConditions, Conditions, LineConditions, MachineConditions, OtherProgram, ServerConditions, Uploader,
 };
 
 /// A scripted evening.
@@ -87,6 +87,8 @@ struct LineChange {
     up_kbps: Option<f64>,
     delay_ms: Option<f64>,
     jitter_ms: Option<f64>,
+    others_kbps: Option<f64>,
+    link_kbps: Option<f64>,
 }
 
 #[derive(Debug, Clone, PartialEq, Deserialize)]
@@ -94,6 +96,7 @@ struct LineChange {
 struct ServerChange {
     name: String,
     reads_kbps: Option<f64>,
+    route_kbps: Option<f64>,
     away: Option<bool>,
 }
 
@@ -102,6 +105,11 @@ struct ServerChange {
 struct BroadcasterChange {
     render_ms: Option<f64>,
     encode_ms: Option<f64>,
+    stall_ms: Option<f64>,
+    reports: Option<bool>,
+    still: Option<bool>,
+    paused: Option<bool>,
+    waits: Option<bool>,
 }
 
 #[derive(Debug, Clone, PartialEq, Default, Deserialize)]
@@ -111,7 +119,16 @@ struct MachineChange {
     broadcaster_cpu: Option<f64>,
     gpu_render: Option<f64>,
     gpu_encode: Option<f64>,
+    frequency: Option<f64>,
+    throttles: Option<f64>,
+    celsius: Option<f64>,
+    disk_write_ms: Option<f64>,
+    disk_pressure: Option<f64>,
+    signal_dbm: Option<f64>,
     other: Option<OtherProgram>,
+    gpu_other: Option<OtherProgram>,
+    gpu_encode_other: Option<OtherProgram>,
+    upload: Option<Uploader>,
 }
 
 /// Why a text is not an evening.
@@ -236,19 +253,42 @@ impl Event {
         set(&mut conditions.line.up_kbps, self.line.up_kbps);
         set(&mut conditions.line.delay_ms, self.line.delay_ms);
         set(&mut conditions.line.jitter_ms, self.line.jitter_ms);
+        set(&mut conditions.line.others_kbps, self.line.others_kbps);
+        set(&mut conditions.line.link_kbps, self.line.link_kbps);
         set(&mut conditions.broadcaster.render_ms, self.broadcaster.render_ms);
         set(&mut conditions.broadcaster.encode_ms, self.broadcaster.encode_ms);
+        set(&mut conditions.broadcaster.stall_ms, self.broadcaster.stall_ms);
+        set(&mut conditions.broadcaster.reports, self.broadcaster.reports);
+        set(&mut conditions.broadcaster.still, self.broadcaster.still);
+        set(&mut conditions.broadcaster.paused, self.broadcaster.paused);
+        set(&mut conditions.broadcaster.waits, self.broadcaster.waits);
         set(&mut conditions.machine.cpu, self.machine.cpu);
         set(&mut conditions.machine.broadcaster_cpu, self.machine.broadcaster_cpu);
         set(&mut conditions.machine.gpu_render, self.machine.gpu_render);
         set(&mut conditions.machine.gpu_encode, self.machine.gpu_encode);
-        if self.machine.other.is_some() {
-            conditions.machine.other.clone_from(&self.machine.other);
+        set(&mut conditions.machine.frequency, self.machine.frequency);
+        set(&mut conditions.machine.throttles, self.machine.throttles);
+        set(&mut conditions.machine.celsius, self.machine.celsius);
+        set(&mut conditions.machine.disk_write_ms, self.machine.disk_write_ms);
+        set(&mut conditions.machine.disk_pressure, self.machine.disk_pressure);
+        set(&mut conditions.machine.signal_dbm, self.machine.signal_dbm);
+        // A program that takes nothing any more is gone.
+        let put = |to: &mut Option<OtherProgram>, from: &Option<OtherProgram>| {
+            if let Some(program) = from {
+                *to = (program.share > 0.0).then(|| program.clone());
+            }
+        };
+        put(&mut conditions.machine.other, &self.machine.other);
+        put(&mut conditions.machine.gpu_other, &self.machine.gpu_other);
+        put(&mut conditions.machine.gpu_encode_other, &self.machine.gpu_encode_other);
+        if let Some(upload) = &self.machine.upload {
+            conditions.machine.upload = (upload.kbps > 0.0).then(|| upload.clone());
         }
         if let Some(change) = &self.server {
             for server in conditions.servers.iter_mut().filter(|s| s.name == change.name) {
                 set(&mut server.reads_kbps, change.reads_kbps);
                 set(&mut server.away, change.away);
+                set(&mut server.route_kbps, change.route_kbps);
             }
         }
     }

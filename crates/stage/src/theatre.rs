@@ -6,6 +6,7 @@ use std::sync::Arc;
 use moth_core::figure::Origin;
 use moth_core::proposal::Action;
 use moth_core::reading::{Observation, Reading};
+use moth_relay::scout::{Doubt, scout};
 use moth_relay::{Incoming, Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
 use moth_rtmp::{Address, StreamKey};
 use tokio::sync::{mpsc, watch};
@@ -31,6 +32,8 @@ pub struct Theatre {
     pub relay: RelayHandle,
     /// The stand-in broadcaster.
     pub broadcaster: BroadcasterControl,
+    /// Tells the stand-in scout how things stand.
+    pub doubt: watch::Sender<Doubt>,
     ledger: Ledger,
     cast: JoinSet<()>,
 }
@@ -59,6 +62,8 @@ impl Theatre {
             || EveningError::Range { what: "the number of servers".into(), value: 0.0, expected: "at least one" };
         let (Ok(local), Ok(key)) = (local, key) else { return Err(nothing()) };
         let settings = RelaySettings { app: local.app().to_owned(), servers, key, limits: Limits::default() };
+        let (doubt, doubted) = watch::channel(Doubt::default());
+        let scouting = scout(Arc::new(uplink.clone()), settings.servers.clone(), doubted, recorder.clone());
         let (relay, handle) = Relay::new(settings, Arc::new(uplink.clone()), recorder.clone()).ok_or_else(nothing)?;
 
         let (broadcaster, control) = StandInBroadcaster::new(follow.clone(), recorder.clone(), seed);
@@ -68,6 +73,7 @@ impl Theatre {
         cast.spawn(uplink.run(seed));
         cast.spawn(crate::ingest::run(arrivals, ledger.clone()));
         cast.spawn(relay.run(incoming));
+        cast.spawn(scouting);
         cast.spawn(machine::run(follow, recorder.clone(), seed));
         cast.spawn(async move {
             let stream = Incoming { stream: Box::new(far), peer: None };
@@ -87,7 +93,7 @@ impl Theatre {
             }
             std::future::pending::<()>().await;
         });
-        Ok(Self { readings, recorder, relay: handle, broadcaster: control, ledger, cast })
+        Ok(Self { readings, recorder, relay: handle, broadcaster: control, doubt, ledger, cast })
     }
 
     /// Waits until a part of it ends, which none does before it is dropped unless the program has a fault.

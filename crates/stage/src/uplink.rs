@@ -241,9 +241,10 @@ impl Uplink {
     fn step(&self, now: Instant, factor: f64, noise: &mut Noise) {
         let conditions = self.conditions.borrow();
         let line = conditions.line;
-        let rate = line.up_kbps * factor;
+        let (left, _) = line.left_kbps(conditions.machine.uploads_kbps());
+        let rate = left * factor;
         let bytes_of = |kbps: f64| kbps * 1000.0 / 8.0 * STEP.as_secs_f64();
-        let buffer_bytes = ((line.up_kbps * line.buffer_ms / 8.0) as u64).max(16 << 10);
+        let buffer_bytes = ((left * line.buffer_ms / 8.0) as u64).max(16 << 10);
         let mut pipes = lock(&self.pipes);
         pipes.retain(|pipe| {
             let pipe = lock(pipe);
@@ -296,6 +297,20 @@ impl Dialer for Uplink {
         }
         .boxed()
     }
+
+    fn first_hop<'a>(&'a self, _server: &'a Server) -> Option<BoxFuture<'a, Result<Duration, LinkError>>> {
+        let question = async move {
+            let (own_ms, before_it) = {
+                let conditions = self.conditions.borrow();
+                let (_, link_is_narrow) = conditions.line.left_kbps(conditions.machine.uploads_kbps());
+                (conditions.line.gateway_ms, link_is_narrow)
+            };
+            let queueing_ms = if before_it { self.shared_queue_ms() } else { 0.0 };
+            sleep(Duration::from_secs_f64((own_ms + queueing_ms) / 1000.0)).await;
+            Ok(Duration::from_secs_f64((own_ms + queueing_ms) / 1000.0))
+        };
+        Some(question.boxed())
+    }
 }
 
 impl Uplink {
@@ -307,16 +322,29 @@ impl Uplink {
         Ok(found.delay_ms + conditions.line.delay_ms)
     }
 
+    /// How long what waits in the place all connections share takes to leave it, in milliseconds. What waits before one
+    /// server's own narrow route is not in anybody else's way.
+    fn shared_queue_ms(&self) -> f64 {
+        let conditions = self.conditions.borrow();
+        let (left, _) = conditions.line.left_kbps(conditions.machine.uploads_kbps());
+        let is_shared = |name: &str| {
+            conditions.servers.iter().find(|s| s.name == name).is_none_or(|server| server.route_kbps >= left)
+        };
+        let pipes = lock(&self.pipes);
+        let waiting: u64 = pipes
+            .iter()
+            .map(|pipe| lock(pipe))
+            .filter(|pipe| is_shared(&pipe.server))
+            .map(|pipe| pipe.buffered())
+            .sum();
+        waiting as f64 * 8.0 / left.max(1.0)
+    }
+
     /// A TCP handshake: its first segment waits behind everything that is in the router's buffer.
     async fn handshake(&self, server: &Server) -> Result<(), LinkError> {
         let delay_ms = self.delay_ms(server)?;
-        let waiting: u64 = lock(&self.pipes).iter().map(|pipe| lock(pipe).buffered()).sum();
-        let (away, up_kbps) = {
-            let conditions = self.conditions.borrow();
-            let away = conditions.servers.iter().any(|s| s.name == server.name && s.away);
-            (away, conditions.line.up_kbps)
-        };
-        let queueing_ms = waiting as f64 * 8.0 / up_kbps.max(1.0);
+        let away = self.conditions.borrow().servers.iter().any(|s| s.name == server.name && s.away);
+        let queueing_ms = self.shared_queue_ms();
         sleep(Duration::from_secs_f64((delay_ms * 2.0 + queueing_ms) / 1000.0)).await;
         if away { Err(io::Error::from(io::ErrorKind::ConnectionRefused).into()) } else { Ok(()) }
     }

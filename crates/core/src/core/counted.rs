@@ -12,10 +12,13 @@ pub(super) struct Counted {
     /// When the present run of losses began: no loss in [`CLEAR`] before it.
     pub skipped_since: Option<Moment>,
     pub lagged_since: Option<Moment>,
+    pub behind_since: Option<Moment>,
     pub machine_at: Option<Moment>,
     pub skipped_inferred: Trail,
     pub skipped_reported: Trail,
-    pub lagged: Trail,
+    pub lagged_reported: Trail,
+    /// Repeats, read off frame sizes.
+    pub repeated: Trail,
     pub video_bytes: Trail,
     pub audio_bytes: Trail,
     pub sent_bytes: Trail,
@@ -27,11 +30,29 @@ pub(super) struct Counted {
     pub cpu: Gauge,
     pub broadcaster_cpu: Gauge,
     pub gpu_render: Gauge,
+    pub gpu_encode: Gauge,
+    pub gpu_reported: Gauge,
+    pub encoder_reported: Gauge,
+    pub other_cpu: Gauge,
+    pub uploads_kbps: Gauge,
+    pub frequency: Gauge,
+    pub throttled: Trail,
+    pub disk_write_ms: Gauge,
+    pub speed: Gauge,
     pub render_ms: Gauge,
     pub encode_ms: Gauge,
 }
 
 impl Counted {
+    /// Lagged frames: the broadcaster's count where there is one, else repeats read off the wire.
+    pub(super) fn lagged(&self) -> (&Trail, Origin) {
+        if self.lagged_reported.is_known() {
+            (&self.lagged_reported, Origin::Reported)
+        } else {
+            (&self.repeated, Origin::Inferred)
+        }
+    }
+
     /// Skipped frames: the broadcaster's count where there is one, else what the timestamps tell.
     pub(super) fn skipped(&self) -> (&Trail, Origin) {
         if self.skipped_reported.is_known() {

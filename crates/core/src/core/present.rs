@@ -1,14 +1,22 @@
 //! What the core knows at one moment: the facts that verdicts rest on, and the snapshot.
 
+use std::time::Duration;
+
 use super::{Core, STALE};
 use crate::facts::{CLEAR, Facts, NOW, RATES};
-use crate::figure::{Figure, Origin};
+use crate::figure::{Figure, Origin, Trust};
 use crate::journey::Stage;
+use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
+use crate::notice::{Notice, NoticeKind, notices};
 use crate::rate::Bitrate;
 use crate::snapshot::Snapshot;
-use crate::suspects::Fault;
-use crate::window::Gauge;
+use crate::suspects::{Fault, weighed};
+use crate::viewers::Viewers;
+use crate::window::{Gauge, Trail};
+
+/// A broadcast is looked at for oddities once it has run this long, and over as long.
+const SETTLED: Duration = Duration::from_secs(10);
 
 impl Core {
     pub(super) fn facts(&self, now: Moment) -> Facts {
@@ -17,7 +25,11 @@ impl Core {
         let video = counted.video_bytes.within(now, RATES);
         let asked = video + counted.audio_bytes.within(now, RATES);
         let queue_before = counted.queue_ms.lowest(now, RATES).unwrap_or(self.queue.ms);
-        let share = counted.busy_us.within(now, NOW);
+        let (lagged, lagged_origin) = counted.lagged();
+        let lagged_inferred = lagged_origin == Origin::Inferred;
+        let wire = self.wire.figures(now, None);
+        let (behind_ms, behind_grows) = self.wire.behind(now).unwrap_or_default();
+        let (other, other_probed) = self.beyond.other_path(now);
         Facts {
             broadcasting: self.on_air_since.is_some(),
             on_air_s: self.on_air_since.map_or(0.0, |since| now.since(since).as_secs_f64()),
@@ -29,16 +41,22 @@ impl Core {
             server: self.link.server.clone(),
             other_server: self.other_server(),
             stream: self.stream,
-            interval_ms: self.cadence.interval_ms(),
+            interval_ms: self.wire.interval_ms(),
             dropped: counted.dropped.within(now, NOW),
             skipped: skipped.within(now, NOW),
             skipped_is_inferred: skipped_origin == Origin::Inferred,
-            lagged: counted.lagged.is_known().then(|| counted.lagged.within(now, NOW)),
+            skipped_trust: wire.skipped_trust,
+            lagged: self.lagged_known().then(|| lagged.within(now, NOW)),
+            lagged_inferred: if lagged_inferred { wire.repeated_trust } else { None },
+            lagged_runs: f64::from(self.wire.runs_of_repeats()),
+            behind_ms,
+            behind_grows,
             dropped_clear: counted.dropped.within(now, CLEAR),
             skipped_clear: skipped.within(now, CLEAR),
-            lagged_clear: counted.lagged.within(now, CLEAR),
-            skipped_load_known: self.load_known(now, counted.skipped_since),
+            lagged_clear: lagged.within(now, CLEAR),
+            skipped_load_known: self.load_known(now, counted.skipped_since.or(counted.behind_since)),
             lagged_load_known: self.load_known(now, counted.lagged_since),
+            paths_known: self.beyond.is_known(now),
             due: counted.offered.within(now, NOW) + skipped.within(now, NOW),
             asked: Bitrate::of(asked, RATES),
             asked_video: Bitrate::of(video, RATES),
@@ -49,13 +67,105 @@ impl Core {
             rtt_ms: counted.rtt_ms.mean(now, NOW),
             rtt_floor_ms: self.link.rtt_floor_ms,
             retransmits: counted.retransmits.is_known().then(|| counted.retransmits.within(now, NOW)),
-            receiver_limited: (share > 0.0).then(|| (counted.receiver_limited_us.within(now, NOW) / share).min(1.0)),
-            cpu: counted.cpu.latest(now, STALE),
-            broadcaster_cpu: counted.broadcaster_cpu.latest(now, STALE),
-            busiest_other: self.busiest_other.clone(),
-            gpu_render: counted.gpu_render.latest(now, STALE),
+            receiver_limited: self.receiver_limited(now),
+            gateway: self.beyond.gateway_path(now),
+            other,
+            other_probed,
+            before: self.beyond.before(),
+            line_measured: self.intended.line,
+            machine: self.machine_now(now),
+            throttled: counted.throttled.within(now, Duration::from_secs(10)),
             render_ms: counted.render_ms.latest(now, STALE),
             encode_ms: counted.encode_ms.latest(now, STALE),
+            speed: counted.speed.latest(now, STALE),
+        }
+    }
+
+    /// This machine's newest load, unless it is stale; what only the broadcaster tells of it fills the gaps.
+    fn machine_now(&self, now: Moment) -> MachineLoad {
+        let fresh = self.counted.machine_at.is_some_and(|at| now.since(at) <= STALE);
+        let mut load = if fresh { self.machine.clone() } else { MachineLoad::default() };
+        load.gpu_render = load.gpu_render.or(self.counted.gpu_reported.latest(now, STALE));
+        load.gpu_encode = load.gpu_encode.or(self.counted.encoder_reported.latest(now, STALE));
+        load
+    }
+
+    /// Whether there is any count of lagged frames: the broadcaster's, or one read off a picture that moves.
+    pub(super) fn lagged_known(&self) -> bool {
+        self.counted.lagged_reported.is_known() || self.wire.reads_repeats()
+    }
+
+    /// Share of the busy time within [`NOW`] that the receiver's window held up.
+    pub(super) fn receiver_limited(&self, now: Moment) -> Option<f64> {
+        let busy = self.counted.busy_us.within(now, NOW);
+        (busy > 0.0).then(|| (self.counted.receiver_limited_us.within(now, NOW) / busy).min(1.0))
+    }
+
+    /// What is odd and costs no frame.
+    pub(super) fn notices(&self, now: Moment) -> Vec<Notice> {
+        let Some(since) = self.on_air_since else { return Vec::new() };
+        if now.since(since) < SETTLED {
+            return Vec::new();
+        }
+        let figures = self.wire.figures(now, self.unsteadiness(now));
+        let video = Bitrate::of(self.counted.video_bytes.within(now, SETTLED), SETTLED);
+        let mut found = notices(&figures, &self.stream, &self.intended, Some(video));
+        found.extend(self.disagreements(now));
+        found
+    }
+
+    /// Where the broadcaster's word and the wire differ by more than chance.
+    fn disagreements(&self, now: Moment) -> Option<Notice> {
+        let counted = &self.counted;
+        let differ = |reported: &Trail, inferred: &Trail| {
+            let (said, seen) = (reported.within(now, SETTLED), inferred.within(now, SETTLED));
+            // The newest report may be a second old, and a run of repeats counts when it ends.
+            (reported.is_known() && (said - seen).abs() > 6.0 + 0.5 * said.max(seen)).then_some((said, seen))
+        };
+        let (word, (said, seen)) = if let Some(pair) = differ(&counted.skipped_reported, &counted.skipped_inferred)
+            && self.wire.figures(now, None).skipped_trust != Trust::Poor
+        {
+            ("skipped", pair)
+        } else if let Some(pair) = differ(&counted.lagged_reported, &counted.repeated)
+            && self.wire.figures(now, None).repeated_trust == Some(Trust::Good)
+        {
+            ("lagged", pair)
+        } else {
+            return None;
+        };
+        let text = format!(
+            "The broadcaster reports {said:.0} frames {word} in {} s, the wire shows {seen:.0}; the report counts.",
+            SETTLED.as_secs()
+        );
+        Some(Notice { kind: NoticeKind::Disagreement, text, origin: Origin::Inferred })
+    }
+
+    /// How far the bitrate of the last ten seconds' spans wavers about its mean; each span is a keyframe interval.
+    fn unsteadiness(&self, now: Moment) -> Option<f64> {
+        let span = self.wire.figures(now, None).keyframe_interval_s.filter(|s| (0.4..=3.0).contains(s)).unwrap_or(2.0);
+        let span = Duration::from_secs_f64(span);
+        let whole = |n: u32| self.counted.video_bytes.within(now, span * n);
+        let spans: Vec<f64> = (1..=4).map(|n| whole(n) - whole(n - 1)).collect();
+        let mean = spans.iter().sum::<f64>() / 4.0;
+        let variance = spans.iter().map(|s| (s - mean).powi(2)).sum::<f64>() / 4.0;
+        (mean > 0.0).then(|| variance.sqrt() / mean)
+    }
+
+    /// What viewers get.
+    fn viewers(&self, facts: &Facts) -> Viewers {
+        let full = facts.interval_ms.map(|ms| 1000.0 / ms);
+        let origin = match (facts.lagged, facts.lagged_inferred) {
+            (Some(_), None) => Origin::Reported,
+            _ => Origin::Inferred,
+        };
+        let new = (facts.due - facts.skipped - facts.dropped - facts.lagged.unwrap_or(0.0)).max(0.0);
+        let span = NOW.as_secs_f64().min(facts.on_air_s.max(0.5));
+        let fps = if facts.link_up { (new / span).min(full.unwrap_or(f64::MAX)) } else { 0.0 };
+        Viewers {
+            fps: if facts.broadcasting { Figure::known(fps, origin) } else { Figure::UNKNOWN },
+            full_fps: Figure::maybe(full, Origin::Inferred),
+            freezes: self.freezes_sent.and(self.freezes_repeated),
+            frozen_ms: self.frozen_ms.filter(|_| facts.broadcasting),
         }
     }
 
@@ -75,13 +185,13 @@ impl Core {
         let verdict = self.judge.judge(now, &facts);
         let counted = &self.counted;
         let (skipped, skipped_origin) = counted.skipped();
+        let (lagged, lagged_origin) = counted.lagged();
         let on_air = facts.broadcasting;
         let measured = |value: f64| if on_air { Figure::known(value, Origin::Measured) } else { Figure::UNKNOWN };
         let share = |gauge: &Gauge| Figure::maybe(gauge.mean(now, NOW).map(|v| v * 100.0), Origin::Measured);
         let figures = self.link.figures;
         let skipped_total = Figure::known(skipped.total().round() as u64, skipped_origin);
-        let lagged_total =
-            Figure::maybe(counted.lagged.is_known().then(|| counted.lagged.total().round() as u64), Origin::Reported);
+        let lagged_total = Figure::maybe(self.lagged_known().then(|| lagged.total().round() as u64), lagged_origin);
         Snapshot {
             at: now,
             state: self.state(now),
@@ -92,7 +202,7 @@ impl Core {
             skipped: skipped_total,
             lagged: lagged_total,
             stream: self.stream,
-            journey: self.journey(&facts, skipped_total, lagged_total, skipped_origin),
+            journey: self.journey(&facts, skipped_total, lagged_total),
             video_kbps: measured(facts.asked_video.kbps()),
             asked_kbps: measured(facts.asked.kbps()),
             sent_kbps: measured(facts.sent.kbps()),
@@ -106,6 +216,15 @@ impl Core {
             retransmits: Figure::maybe(figures.retransmits, Origin::Measured),
             delivery_kbps: Figure::maybe(figures.delivery_rate.map(Bitrate::kbps), Origin::Measured),
             receiver_limited_percent: Figure::maybe(facts.receiver_limited.map(|s| s * 100.0), Origin::Measured),
+            gpu_encode_percent: share(&counted.gpu_encode),
+            machine: facts.machine.clone(),
+            others: self.others.clone(),
+            wire: self.wire.figures(now, self.unsteadiness(now)),
+            viewers: self.viewers(&facts),
+            notices: self.notices(now),
+            in_doubt: self.beyond.is_in_doubt(),
+            weighed: if on_air { weighed(&facts) } else { Vec::new() },
+            intended: self.intended,
             history: self.history.clone(),
             marks: self.marks.clone(),
             undo: self.changes.last().map(|c| c.back.clone()),
@@ -113,7 +232,8 @@ impl Core {
         }
     }
 
-    fn journey(&self, facts: &Facts, skipped: Figure<u64>, lagged: Figure<u64>, skipped_origin: Origin) -> [Stage; 4] {
+    fn journey(&self, facts: &Facts, skipped: Figure<u64>, lagged: Figure<u64>) -> [Stage; 4] {
+        let origin = |figure: Figure<u64>| figure.origin.unwrap_or(Origin::Inferred);
         let interval_origin = if self.stream.fps.is_some() { Origin::Reported } else { Origin::Inferred };
         let budget = Figure::maybe(facts.interval_ms, interval_origin);
         let on_air =
@@ -126,7 +246,7 @@ impl Core {
                 name: "render",
                 budget,
                 used: Figure::maybe(facts.render_ms, Origin::Reported),
-                lost_now: Figure::maybe(facts.lagged.map(|l| l.round() as u64), Origin::Reported),
+                lost_now: Figure::maybe(facts.lagged.map(|l| l.round() as u64), origin(lagged)),
                 lost_total: lagged,
                 word: "lagged",
                 fault: Fault::Rendering,
@@ -135,7 +255,7 @@ impl Core {
                 name: "encode",
                 budget,
                 used: Figure::maybe(facts.encode_ms, Origin::Reported),
-                lost_now: lost(facts.skipped, skipped_origin),
+                lost_now: lost(facts.skipped, origin(skipped)),
                 lost_total: skipped,
                 word: "skipped",
                 fault: Fault::Encoder,

@@ -1,68 +1,230 @@
-//! Skipped frames: a picture came before the last one was encoded.
+//! Skipped frames: a picture came before the last one was encoded; or every picture is encoded, but slower than real
+//! time.
 
-use super::{Case, Cause, Fault, Held, Suspect, frames_lost, likeliest, percent};
+use super::{Cases, Cause, Fault, Held, Suspect, Weighed, frames_lost, percent, weigh};
 use crate::facts::Facts;
 use crate::figure::Origin;
 use crate::proposal::{Action, Proposal};
 
 /// Fewer skipped frames than this in the window are ordinary: a desktop that scans a disk skips one or two.
 const ALARM_FRAMES: f64 = 3.0;
+/// Frames that come this much later than a few seconds ago, in milliseconds, and
+const BEHIND_MS: f64 = 250.0;
+/// ever later, by so many milliseconds a second, are encoded slower than real time. Our own settings: ffmpeg's
+/// bunches and a desktop's hiccups, measured, stay under 120 ms and do not grow.
+const BEHIND_GROWS: f64 = 40.0;
 /// A CPU this full leaves work waiting, as a share of all cores.
-const CPU_FULL: f64 = 0.9;
+pub(super) const CPU_FULL: f64 = 0.9;
 /// Another program that takes this share of all cores is worth naming.
-const HOG: f64 = 0.25;
+pub(super) const HOG: f64 = 0.25;
+/// An encoder block this busy has nothing left, as a share of its time.
+const BLOCK_FULL: f64 = 0.93;
+/// A CPU at less than this share of its most frequency, while it is hot, slows down for its heat.
+const SLOWED: f64 = 0.85;
+/// So near the temperature at which the machine slows down, in degrees.
+const HOT_CELSIUS: f64 = 3.0;
+/// A write that takes longer than this holds up whoever waits for it, in milliseconds: several frames.
+const WRITE_MS: f64 = 80.0;
+/// Share of the time in which something waited for a disk that is not ordinary.
+const DISK_PRESSURE: f64 = 0.35;
+
+use Cause::{CpuStarved, Disk, EncoderFull, Heat, PresetHeavy};
 
 pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
-    let lingering = held.has(Fault::Encoder) && facts.skipped_clear > 0.0;
-    if facts.skipped < ALARM_FRAMES && !lingering || !facts.skipped_load_known {
+    let is_held = held.has(Fault::Encoder);
+    let behind = facts.behind_ms > BEHIND_MS && facts.behind_grows > BEHIND_GROWS
+        || is_held && facts.behind_ms > BEHIND_MS && facts.behind_grows > BEHIND_GROWS / 4.0;
+    let lingering = is_held && facts.skipped_clear > 0.0;
+    if facts.skipped < ALARM_FRAMES && !behind && !lingering || !facts.skipped_load_known {
         return None;
     }
-    let mut preset = Case::new(Cause::PresetHeavy);
-    let mut starved = Case::new(Cause::CpuStarved);
+    let finding = weigh(cases(facts).0, held);
+    let cause = finding.cause();
+    let slow = facts.due * (facts.behind_grows / 1000.0).clamp(0.0, 1.0);
+    // An inferred number is never told as fact.
+    let loss = if facts.skipped >= ALARM_FRAMES || !behind {
+        let known = if facts.skipped_is_inferred { " (inferred from timestamps)" } else { "" };
+        format!("{} skipped{known}", frames_lost(facts.skipped))
+    } else {
+        format!(
+            "pictures come at {} of real time, {:.1} s late by now (inferred from timestamps)",
+            percent(1.0 - (facts.behind_grows / 1000.0).clamp(0.0, 1.0)),
+            facts.behind_ms / 1000.0
+        )
+    };
+    let trust = if facts.skipped_is_inferred { facts.skipped_trust.weight() } else { 0.99 };
+    Some(Suspect {
+        fault: Fault::Encoder,
+        cause,
+        confidence: match finding.told {
+            Some((_, share)) => trust * share,
+            None => 0.6,
+        },
+        harm_frames: facts.skipped + slow,
+        sentence: sentence(facts, cause, &loss),
+        evidence: finding.evidence(),
+        would_change: match cause {
+            Some(_) => finding.would_change(),
+            None => "What the encoder takes for a frame, reported over the feed, would tell.".into(),
+        },
+        proposals: proposals(facts, cause),
+        weighed: finding.weighed,
+    })
+}
+
+/// Every cause weighed, whether or not anything is lost.
+pub(super) fn weighed(facts: &Facts, held: &Held) -> Vec<Weighed> {
+    weigh(cases(facts).0, held).weighed
+}
+
+fn cases(facts: &Facts) -> Cases {
+    let mut cases = Cases::of(&[PresetHeavy, CpuStarved, EncoderFull, Heat, Disk]);
+    let machine = &facts.machine;
     if let (Some(took), Some(budget)) = (facts.encode_ms, facts.interval_ms) {
         let over = took > budget * 0.95;
         let text = format!("a frame takes {took:.1} ms to encode and lasts {budget:.1} ms");
-        preset.sign(Origin::Reported, if over { 0.8 } else { -0.6 }, text.clone());
-        starved.sign(Origin::Reported, if over { 0.5 } else { -0.4 }, text);
+        let (preset, others) = if over { (0.8, 0.5) } else { (-0.6, -0.4) };
+        cases.sign(
+            Origin::Reported,
+            &text,
+            &[(PresetHeavy, preset), (CpuStarved, others), (EncoderFull, others), (Heat, others)],
+        );
+        // Who waits for a disk does not count that as encoding.
+        cases.sign(Origin::Reported, &text, &[(Disk, if over { -0.2 } else { 0.5 })]);
     }
-    if let Some(cpu) = facts.cpu {
-        let full = cpu > CPU_FULL;
-        starved.sign(Origin::Measured, if full { 0.3 } else { -0.9 }, format!("CPU {} in use", percent(cpu)));
-    }
-    if let (Some((name, share)), Some(cpu)) = (&facts.busiest_other, facts.cpu) {
-        let hogged = *share > HOG && cpu > CPU_FULL;
-        let text = format!("{name} takes {} of all cores", percent(*share));
-        starved.sign(Origin::Measured, if hogged { 1.2 } else { -0.9 }, text.clone());
-        preset.sign(Origin::Measured, if hogged { -0.6 } else { 0.2 }, text);
-    } else if let (Some(own), Some(cpu)) = (facts.broadcaster_cpu, facts.cpu) {
-        let hogged = cpu > CPU_FULL && cpu - own > HOG;
-        let text = format!("other programs take {} of all cores", percent((cpu - own).max(0.0)));
-        starved.sign(Origin::Measured, if hogged { 1.0 } else { -0.9 }, text.clone());
-        preset.sign(Origin::Measured, if hogged { -0.5 } else { 0.3 }, text);
-    }
-
-    // An inferred number is never told as fact.
-    let known = if facts.skipped_is_inferred { " (inferred from timestamps)" } else { "" };
-    let loss = format!("{} skipped{known}", frames_lost(facts.skipped));
-    let (cause, confidence, sentence, evidence) = match likeliest(vec![preset, starved], held) {
-        Some((case, share)) => {
-            let sentence = match (case.cause, &facts.busiest_other) {
-                (Cause::CpuStarved, Some((name, taken))) => {
-                    format!("{name} takes {} of the CPU the encoder needs: {loss}.", percent(*taken))
-                }
-                (Cause::CpuStarved, None) => format!("Other programs take the CPU the encoder needs: {loss}."),
-                _ => match (facts.encode_ms, facts.interval_ms) {
-                    (Some(took), Some(budget)) => {
-                        format!("The encoder is too slow: {took:.1} ms for a frame that lasts {budget:.1} ms; {loss}.")
-                    }
-                    _ => format!("The encoder is too slow for this picture: {loss}."),
-                },
-            };
-            // Skips read off timestamps are likely, not certain.
-            (Some(case.cause), 0.97 * share, sentence, case.evidence)
+    cpu(facts, &mut cases);
+    match machine.gpu_encode {
+        Some(busy) if busy > BLOCK_FULL => {
+            let text = format!("the GPU's encoder block is {} busy", percent(busy));
+            cases.sign(
+                Origin::Measured,
+                &text,
+                &[(EncoderFull, 1.9), (PresetHeavy, -0.6), (CpuStarved, -0.5), (Heat, -0.5), (Disk, -0.4)],
+            );
         }
-        None => (None, 0.6, format!("The encoder does not keep up: {loss}. Nothing tells why."), Vec::new()),
+        Some(busy) => {
+            let text = format!("the GPU's encoder block is {} busy", percent(busy));
+            cases.sign(Origin::Measured, &text, &[(EncoderFull, -1.8)]);
+        }
+        None => cases.sign(Origin::Measured, "no GPU tells how busy its encoder block is", &[(EncoderFull, -1.2)]),
+    }
+    heat(facts, &mut cases);
+    disk(facts, &mut cases);
+    cases
+}
+
+/// Who has the CPU.
+fn cpu(facts: &Facts, cases: &mut Cases) {
+    let machine = &facts.machine;
+    if let Some(cpu) = machine.cpu {
+        let full = cpu > CPU_FULL;
+        let text = format!("CPU {} in use", percent(cpu));
+        cases.sign(Origin::Measured, &text, &[(CpuStarved, if full { 0.3 } else { -0.9 })]);
+        if full {
+            cases.sign(Origin::Measured, &text, &[(EncoderFull, -0.2), (Disk, -0.3)]);
+        }
+    }
+    let other = match (&machine.busiest_other, machine.broadcaster_cpu.zip(machine.cpu)) {
+        (Some((name, share)), _) => Some((format!("{name} takes {} of all cores", percent(*share)), *share)),
+        (None, Some((own, cpu))) => {
+            let share = (cpu - own).max(0.0);
+            Some((format!("other programs take {} of all cores", percent(share)), share))
+        }
+        (None, None) => None,
     };
+    if let (Some((text, share)), Some(cpu)) = (other, machine.cpu) {
+        let hogged = share > HOG && cpu > CPU_FULL;
+        let (starved, preset) = if hogged { (1.2, -0.6) } else { (-0.9, 0.2) };
+        cases.sign(Origin::Measured, &text, &[(CpuStarved, starved), (PresetHeavy, preset)]);
+        if hogged {
+            cases.sign(Origin::Measured, &text, &[(Heat, -0.4), (Disk, -0.4), (EncoderFull, -0.4)]);
+        }
+    }
+}
+
+/// Whether the machine slows itself down. Shared with rendering, which it slows down as well.
+pub(super) fn is_slowed_by_heat(facts: &Facts) -> Option<(bool, String)> {
+    let machine = &facts.machine;
+    let hot = machine.below_limit_celsius().map(|below| below < HOT_CELSIUS);
+    let slowed = machine.frequency.map(|share| share < SLOWED);
+    let told = [
+        machine.celsius.zip(machine.limit_celsius).map(|(at, limit)| format!("{at:.0} °C of {limit:.0} °C")),
+        machine.frequency.map(|share| format!("clock at {} of its most", percent(share))),
+        (facts.throttled > 0.0).then(|| format!("slowed down {:.0} times in 10 s", facts.throttled)),
+    ];
+    let text = told.into_iter().flatten().collect::<Vec<_>>().join(", ");
+    match (facts.throttled > 0.0, hot, slowed) {
+        (true, _, Some(false)) => Some((false, text)),
+        (true, _, _) | (_, Some(true), Some(true)) => Some((true, text)),
+        (_, None, None) => None,
+        _ => Some((false, text)),
+    }
+}
+
+fn heat(facts: &Facts, cases: &mut Cases) {
+    match is_slowed_by_heat(facts) {
+        Some((true, text)) => {
+            cases.sign(
+                Origin::Measured,
+                &text,
+                &[(Heat, 2.0), (PresetHeavy, -0.8), (CpuStarved, -0.3), (Disk, -0.3), (EncoderFull, -0.3)],
+            );
+        }
+        Some((false, text)) => cases.sign(Origin::Measured, &text, &[(Heat, -1.8)]),
+        None => cases.sign(Origin::Measured, "no sensor tells of heat", &[(Heat, -1.2)]),
+    }
+}
+
+fn disk(facts: &Facts, cases: &mut Cases) {
+    let (write, pressure) = (facts.machine.disk_write_ms, facts.machine.disk_pressure);
+    let slow = write.is_some_and(|ms| ms > WRITE_MS) || pressure.is_some_and(|share| share > DISK_PRESSURE);
+    let text = match (write, pressure) {
+        (Some(ms), Some(share)) => {
+            format!("a write takes {ms:.0} ms, something waits for a disk {} of the time", percent(share))
+        }
+        (Some(ms), None) => format!("a write to the disk takes {ms:.0} ms"),
+        (None, Some(share)) => format!("something waits for a disk {} of the time", percent(share)),
+        (None, None) => "how long writes to the disk take is not known".into(),
+    };
+    let bans = if slow { 1.6 } else { -1.6 };
+    cases.sign(Origin::Measured, &text, &[(Disk, bans)]);
+    if slow {
+        cases.sign(Origin::Measured, &text, &[(PresetHeavy, -0.6), (CpuStarved, -0.2)]);
+    }
+}
+
+fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
+    match (cause, &facts.machine.busiest_other) {
+        (Some(CpuStarved), Some((name, taken))) => {
+            format!("{name} takes {} of the CPU the encoder needs: {loss}.", percent(*taken))
+        }
+        (Some(CpuStarved), None) => format!("Other programs take the CPU the encoder needs: {loss}."),
+        (Some(EncoderFull), _) => match &facts.machine.gpu_encode_other {
+            Some((name, share)) => {
+                format!("The GPU's encoder block is full, and {name} takes {} of it: {loss}.", percent(*share))
+            }
+            None => format!("The GPU's encoder block has nothing left: {loss}."),
+        },
+        (Some(Heat), _) => {
+            let (_, text) = is_slowed_by_heat(facts).unwrap_or_default();
+            format!("The machine slows itself down for its heat ({text}): {loss}.")
+        }
+        (Some(Disk), _) => {
+            let who =
+                facts.machine.disk_busiest.as_ref().map_or(String::new(), |(name, _)| format!(", {name} writes most"));
+            format!("The disk holds the broadcaster up{who}: {loss}.")
+        }
+        (Some(_), _) => match (facts.encode_ms, facts.interval_ms) {
+            (Some(took), Some(budget)) => {
+                format!("The encoder is too slow: {took:.1} ms for a frame that lasts {budget:.1} ms; {loss}.")
+            }
+            _ => format!("The encoder is too slow for this picture: {loss}."),
+        },
+        (None, _) => format!("The encoder does not keep up: {loss}. Nothing tells why."),
+    }
+}
+
+fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<Proposal> {
     let lighter = Proposal {
         action: Action::LighterPreset,
         title: "one step to a lighter encoder preset".into(),
@@ -71,20 +233,29 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
         possible: facts.stream.takes_preset,
         dangerous: false,
     };
-    let close = facts.busiest_other.as_ref().filter(|_| cause == Some(Cause::CpuStarved)).map(|(name, _)| {
-        by_hand(format!("close {name}, or give it a lower priority"), "frames stop being skipped within seconds")
-    });
+    let first = match cause {
+        Some(CpuStarved) => facts.machine.busiest_other.as_ref().map(|(name, _)| {
+            by_hand(format!("close {name}, or give it a lower priority"), "frames stop being skipped within seconds")
+        }),
+        Some(EncoderFull) => Some(match &facts.machine.gpu_encode_other {
+            Some((name, _)) => {
+                by_hand(format!("end what {name} records or streams"), "the encoder block has room again")
+            }
+            None => by_hand("encode on the CPU, or lower size or rate".into(), "the encoder block has room again"),
+        }),
+        Some(Heat) => Some(by_hand(
+            "let it cool: dust, fan curve, power limit, a cooler room".into(),
+            "the clock rises back within a minute",
+        )),
+        Some(Disk) => Some(by_hand(
+            "record to another disk, or not at all, and stop what else writes".into(),
+            "writes take a few ms again",
+        )),
+        _ => None,
+    };
     let rate =
         by_hand("lower the frame rate or the picture size in the broadcaster".into(), "each frame has more time");
-    Some(Suspect {
-        fault: Fault::Encoder,
-        cause,
-        confidence,
-        harm_frames: facts.skipped,
-        sentence,
-        evidence,
-        proposals: close.into_iter().chain([lighter, rate]).collect(),
-    })
+    first.into_iter().chain([lighter, rate]).collect()
 }
 
 /// Something the user has to do.

@@ -3,9 +3,11 @@
 //! The signs are from our own measurements on a 6 Mb/s stream. A line too small (token bucket at 3 Mb/s):
 //! the round trip climbs from 0 to 500–650 ms, the receiver's window holds up 25 % falling to 5 % of the
 //! busy time. A server that reads too slowly (3 Mb/s): the round trip stays under 10 ms, the window holds
-//! up 92–99 %, nothing is sent again.
+//! up 92–99 %, nothing is sent again. Where along the way the queue stands, probes tell: what waits before the first
+//! router is in every round trip, what waits on the line is not in the router's, and what waits on one server's route
+//! is in no other's.
 
-use super::{Case, Cause, Fault, Held, Suspect, frames_lost, likeliest, percent};
+use super::{Cases, Cause, Fault, Finding, Held, Suspect, Weighed, away, frames_lost, percent, weigh};
 use crate::facts::Facts;
 use crate::figure::Origin;
 use crate::proposal::{Action, Proposal};
@@ -13,7 +15,7 @@ use crate::rate::Bitrate;
 
 /// A round trip this far above its floor is a queue on the way, in milliseconds; between the two cases
 /// measured above.
-const RTT_RISE_MS: f64 = 60.0;
+pub(crate) const RTT_RISE_MS: f64 = 60.0;
 /// Above this share of the busy time the receiver holds the connection up; between the two cases measured.
 const RECEIVER_LIMITED: f64 = 0.6;
 /// Above this share of its limit, and growing, the queue will not recover by itself in time.
@@ -24,129 +26,284 @@ const CONNECTING_S: f64 = 1.5;
 const USE_OF_LINE: f64 = 0.78;
 /// No proposal goes below this; a picture at less helps nobody.
 const LOWEST: Bitrate = Bitrate::from_kbps(300);
+/// A probe that takes this share of our own round trip's rise longer than ever waits in the same queue.
+const SAME_QUEUE: f64 = 0.35;
+/// A router in the same house answers within a few milliseconds; above this rise something waits before it. Our own
+/// setting, in milliseconds.
+const GATEWAY_RISE_MS: f64 = 15.0;
+/// An upload explains a shortage if it takes at least this share of what is missing.
+const EXPLAINS: f64 = 0.5;
+/// A radio's signal below this is weak, in dBm: trade practice for video is −67 dBm or better.
+const WEAK_DBM: f64 = -72.0;
+
+use Cause::{LineShort, LocalLink, Route, ServerSlow, UploadBeyond, UploadHere};
 
 pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     if !facts.link_up {
         // Nothing is carried, so nothing tells line from server; at the beginning, connecting takes a moment.
         let failed = facts.link_was_up || facts.link_down_why.is_some() || facts.link_down_s > CONNECTING_S;
-        return failed.then(|| away(facts));
+        return failed.then(|| away::suspect(facts));
     }
     let is_held = held.has(Fault::Network);
     let losing = facts.dropped > 0.0;
     let about_to = facts.queue_share() > QUEUE_ALARM && facts.queue_growth > 100.0;
     let lingering = is_held && (facts.dropped_clear > 0.0 || facts.queue_share() > 0.25);
-    if !(losing || about_to || lingering) {
+    // What only threatens may wait for the probes that are on their way.
+    if !(losing || about_to || lingering) || !facts.paths_known && !is_held {
         return None;
     }
 
-    let mut line = Case::new(Cause::LineShort);
-    let mut server = Case::new(Cause::ServerSlow);
+    let finding = weigh(cases(facts).0, held);
+    let cause = finding.cause();
+    // The drops are the moth's own doing and so certain; a queue that only grows may yet recover.
+    let fault_sure = if facts.dropped_clear > 0.0 { 0.99 } else { 0.85 };
+    let loss = if facts.dropped > 0.0 {
+        format!("{} dropped", frames_lost(facts.dropped))
+    } else {
+        "nothing dropped yet".into()
+    };
+    Some(Suspect {
+        fault: Fault::Network,
+        cause,
+        confidence: fault_sure * finding.told.map_or(0.5, |(_, share)| share),
+        harm_frames: facts.dropped,
+        sentence: sentence(facts, cause, &loss),
+        evidence: finding.evidence(),
+        would_change: would_change(&finding),
+        proposals: proposals(facts, cause),
+        weighed: finding.weighed,
+    })
+}
+
+/// Every cause weighed, whether or not anything is lost.
+pub(super) fn weighed(facts: &Facts, held: &Held) -> Vec<Weighed> {
+    if facts.link_up { weigh(cases(facts).0, held).weighed } else { away::suspect(facts).weighed }
+}
+
+fn would_change(finding: &Finding) -> String {
+    match finding.cause() {
+        Some(_) => finding.would_change(),
+        None => "A probe of another server, or a change of the bitrate, would tell more.".into(),
+    }
+}
+
+fn cases(facts: &Facts) -> Cases {
+    let mut cases = Cases::of(&[LineShort, UploadHere, UploadBeyond, LocalLink, Route, ServerSlow]);
+    own_connection(facts, &mut cases);
+    beside(facts, &mut cases);
+    along_the_way(facts, &mut cases);
+    from_memory(facts, &mut cases);
+    cases
+}
+
+/// What the connection itself tells.
+fn own_connection(facts: &Facts, cases: &mut Cases) {
+    let all = |bans: f64| [LineShort, UploadHere, UploadBeyond, LocalLink, Route].map(|cause| (cause, bans));
     if let Some(rise) = facts.rtt_rise_ms() {
         let text = format!(
             "round trip {:.0} ms, {rise:.0} ms above its lowest on this connection",
             facts.rtt_ms.unwrap_or_default()
         );
         let bans = if rise > RTT_RISE_MS { 1.2 } else { -0.8 };
-        line.sign(Origin::Measured, bans, text.clone());
-        server.sign(Origin::Measured, -bans / 2.0, text);
+        cases.sign(Origin::Measured, &text, &all(bans));
+        cases.sign(Origin::Measured, &text, &[(ServerSlow, -bans / 2.0)]);
     }
     if let Some(share) = facts.receiver_limited {
         let text = format!("the server's window held the connection up {} of the busy time", percent(share));
         let bans = if share > RECEIVER_LIMITED { 1.6 } else { -1.2 };
-        server.sign(Origin::Measured, bans, text.clone());
-        line.sign(Origin::Measured, -bans / 2.0, text);
+        cases.sign(Origin::Measured, &text, &[(ServerSlow, bans)]);
+        cases.sign(Origin::Measured, &text, &all(-bans / 2.0));
+    }
+    if facts.rtt_rise_ms().is_none() && facts.receiver_limited.is_none() {
+        let text = "what holds the connection up cannot be read here";
+        cases.sign(Origin::Measured, text, &all(-1.0));
+        cases.sign(Origin::Measured, text, &[(ServerSlow, -1.0)]);
     }
     if let Some(again) = facts.retransmits.filter(|r| *r >= 1.0) {
         let text = format!("{again:.0} segments sent again in 3 s");
-        line.sign(Origin::Measured, 0.3, text.clone());
-        server.sign(Origin::Measured, -0.3, text);
+        cases.sign(Origin::Measured, &text, &all(0.3));
+        cases.sign(Origin::Measured, &text, &[(ServerSlow, -0.3)]);
     }
     if facts.sent < facts.asked.scaled(0.95) {
-        // Both look like this; it says that the connection is the narrow place at all.
+        // All look like this; it says that the connection is the narrow place at all.
         let text = format!("{} carried of {} asked", facts.sent, facts.asked);
-        line.sign(Origin::Measured, 0.3, text.clone());
-        server.sign(Origin::Measured, 0.3, text);
+        cases.sign(Origin::Measured, &text, &all(0.3));
+        cases.sign(Origin::Measured, &text, &[(ServerSlow, 0.3)]);
     }
-
-    let told = likeliest(vec![line, server], held);
-    // The drops are the moth's own doing and so certain; a queue that only grows may yet recover.
-    let fault_sure = if facts.dropped_clear > 0.0 { 0.99 } else { 0.85 };
-    let carried = facts.sent;
-    let loss = if facts.dropped > 0.0 {
-        format!("{} dropped", frames_lost(facts.dropped))
-    } else {
-        "nothing dropped yet".into()
-    };
-    let (cause, confidence, sentence, evidence) = match told {
-        Some((case, share)) => {
-            let sentence = match case.cause {
-                Cause::ServerSlow => format!(
-                    "{} reads too slowly: it takes {carried} of the {} asked, and its window holds the connection up; {loss}.",
-                    facts.server, facts.asked
-                ),
-                _ => format!(
-                    "The line carries {carried} of the {} asked{}; {loss}.",
-                    facts.asked,
-                    facts.rtt_rise_ms().filter(|r| *r > RTT_RISE_MS).map_or(String::new(), |_| format!(
-                        ", round trip up from {:.0} to {:.0} ms",
-                        facts.rtt_floor_ms.unwrap_or_default(),
-                        facts.rtt_ms.unwrap_or_default()
-                    ))
-                ),
-            };
-            (Some(case.cause), fault_sure * share, sentence, case.evidence)
-        }
-        None => (
-            None,
-            fault_sure * 0.5,
-            format!(
-                "The connection carries {carried} of the {} asked; {loss}. Nothing tells the line from the server.",
-                facts.asked
-            ),
-            Vec::new(),
-        ),
-    };
-    let lower = lower_bitrate(facts);
-    let switch = switch_server(facts, cause);
-    let proposals = match cause {
-        Some(Cause::ServerSlow) => [switch, lower],
-        _ => [lower, switch],
-    };
-    Some(Suspect {
-        fault: Fault::Network,
-        cause,
-        confidence,
-        harm_frames: facts.dropped,
-        sentence,
-        evidence,
-        proposals: proposals.into_iter().flatten().collect(),
-    })
 }
 
-fn away(facts: &Facts) -> Suspect {
-    let cause = if facts.link_refused { Cause::ServerRefuses } else { Cause::ServerAway };
-    let why = facts.link_down_why.clone().unwrap_or_else(|| "no answer".into());
-    let sentence = if facts.link_refused {
-        format!("{} does not take the broadcast: {why}.", facts.server)
-    } else {
-        format!(
-            "{} has been away for {:.0} s: {why}. The broadcaster stays connected.",
-            facts.server, facts.link_down_s
-        )
+/// What other programs on this machine send.
+fn beside(facts: &Facts, cases: &mut Cases) {
+    let Some(uploads) = facts.machine.uploads_in_all() else {
+        cases.sign(Origin::Measured, "what other programs send is not known", &[(UploadHere, -0.9)]);
+        return;
     };
-    let mut case = Case::new(cause);
-    case.sign(Origin::Measured, 2.0, format!("no server has taken the broadcast for {:.1} s", facts.link_down_s));
-    case.sign(Origin::Measured, 1.0, why);
-    Suspect {
-        fault: Fault::Network,
-        cause: Some(cause),
-        confidence: 0.97,
-        // Every frame that is due is lost, or will be once the queue is full.
-        harm_frames: facts.due.max(1.0),
-        sentence,
-        evidence: case.evidence,
-        proposals: switch_server(facts, Some(cause)).into_iter().collect(),
+    // What was there before the trouble, and did no harm, is not the news.
+    let grown = uploads.less(facts.before.uploads.unwrap_or_default());
+    let missing = facts.asked.less(facts.sent);
+    let text = match facts.machine.uploads.as_deref().and_then(<[_]>::first) {
+        Some(first) if uploads.bps() > 0 => format!("other programs here send {uploads}, {} the most", first.name()),
+        _ => "no other program here sends anything".to_owned(),
+    };
+    let explains = grown >= missing.scaled(EXPLAINS) && uploads > facts.asked.scaled(0.08);
+    let weights = if explains {
+        [(UploadHere, 1.8), (LineShort, -0.8), (UploadBeyond, -1.0), (Route, -0.3), (LocalLink, -0.3)]
+    } else {
+        [(UploadHere, -1.8), (LineShort, 0.1), (UploadBeyond, 0.1), (Route, 0.0), (LocalLink, 0.0)]
+    };
+    cases.sign(Origin::Measured, &text, &weights);
+}
+
+/// What probes of the first router and of another server tell.
+fn along_the_way(facts: &Facts, cases: &mut Cases) {
+    let rise = facts.rtt_rise_ms().unwrap_or(0.0);
+    let waits = rise > RTT_RISE_MS;
+    match (facts.gateway.rise_ms(), facts.gateway.unanswered > 1.0) {
+        (Some(up), _) if waits => {
+            let text = format!("the first router answers {up:.0} ms later than it can");
+            let same = up > GATEWAY_RISE_MS && up > rise * SAME_QUEUE;
+            let weights = if same {
+                [(LocalLink, 2.0), (LineShort, -1.0), (UploadHere, -0.6), (UploadBeyond, -1.0), (Route, -1.2)]
+            } else {
+                [(LocalLink, -1.8), (LineShort, 0.1), (UploadHere, 0.1), (UploadBeyond, 0.1), (Route, 0.1)]
+            };
+            cases.sign(Origin::Measured, &text, &weights);
+        }
+        (None, true) => {
+            let text = "the first router answered before and does not now";
+            cases.sign(
+                Origin::Measured,
+                text,
+                &[(LocalLink, 1.6), (LineShort, -0.4), (UploadBeyond, -0.4), (Route, -0.6)],
+            );
+        }
+        _ => cases.sign(Origin::Measured, "how soon the first router answers is not known", &[(LocalLink, -0.8)]),
     }
+    match (facts.machine.wireless, facts.machine.signal_dbm) {
+        (Some(true), Some(dbm)) if dbm < WEAK_DBM => {
+            cases.sign(Origin::Measured, &format!("wireless, and weak: {dbm:.0} dBm"), &[(LocalLink, 0.6)]);
+        }
+        (Some(true), _) => cases.sign(Origin::Measured, "this machine is on wireless", &[(LocalLink, 0.2)]),
+        (Some(false), _) => cases.sign(Origin::Measured, "this machine is on a wire", &[(LocalLink, -0.4)]),
+        (None, _) => {}
+    }
+    let name = facts.other_probed.as_deref().unwrap_or("another server");
+    match facts.other.rise_ms() {
+        Some(up) if waits => {
+            let text = format!("{name} is reached {up:.0} ms later than it can be");
+            let weights = if up > rise * SAME_QUEUE {
+                [(Route, -1.8), (LineShort, 0.2), (UploadHere, 0.2), (UploadBeyond, 0.2), (LocalLink, 0.2)]
+            } else {
+                [(Route, 2.0), (LineShort, -1.2), (UploadHere, -0.9), (UploadBeyond, -1.2), (LocalLink, -1.0)]
+            };
+            cases.sign(Origin::Measured, &text, &weights);
+        }
+        _ => cases.sign(Origin::Measured, "no other server's round trip is known", &[(Route, -0.8)]),
+    }
+}
+
+/// What the line is known to have carried.
+fn from_memory(facts: &Facts, cases: &mut Cases) {
+    match facts.before.carried {
+        Some(carried) if carried >= facts.asked.scaled(0.93) => {
+            let text = format!("it carried {carried} earlier in this broadcast");
+            cases.sign(Origin::Measured, &text, &[(LineShort, -1.2), (UploadBeyond, 0.7)]);
+        }
+        Some(carried) => {
+            let text = format!("it never carried more than {carried} in this broadcast");
+            cases.sign(Origin::Measured, &text, &[(LineShort, 0.7), (UploadBeyond, -1.0)]);
+        }
+        None => {
+            let text = "this line has not carried this broadcast for long enough to know it";
+            cases.sign(Origin::Measured, text, &[(LineShort, 0.5), (UploadBeyond, -0.5)]);
+        }
+    }
+    if let Some(line) = facts.line_measured {
+        let text = format!("the line sustained {line} when it was measured");
+        if facts.asked > line {
+            cases.sign(Origin::Measured, &text, &[(LineShort, 0.8), (UploadBeyond, -0.8)]);
+        } else if facts.asked < line.scaled(0.85) {
+            cases.sign(Origin::Measured, &text, &[(LineShort, -0.8), (UploadBeyond, 0.5)]);
+        }
+    }
+}
+
+fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
+    let (sent, asked, server) = (facts.sent, facts.asked, &facts.server);
+    let climbed = facts.rtt_rise_ms().filter(|rise| *rise > RTT_RISE_MS).map_or(String::new(), |_| {
+        format!(
+            ", round trip up from {:.0} to {:.0} ms",
+            facts.rtt_floor_ms.unwrap_or_default(),
+            facts.rtt_ms.unwrap_or_default()
+        )
+    });
+    match cause {
+        Some(ServerSlow) => format!(
+            "{server} reads too slowly: it takes {sent} of the {asked} asked, and its window holds the connection up; {loss}."
+        ),
+        Some(LineShort) => format!("The line carries {sent} of the {asked} asked{climbed}; {loss}."),
+        Some(UploadHere) => {
+            let first = facts.machine.uploads.as_deref().and_then(<[_]>::first);
+            let (name, rate) = first.map_or(("another program", Bitrate::ZERO), |u| (u.name(), u.rate));
+            format!(
+                "{name} uploads {rate} beside the broadcast, which gets {sent} of the {asked} asked{climbed}; {loss}."
+            )
+        }
+        Some(UploadBeyond) => format!(
+            "The line carried {} before and carries {sent} of the {asked} asked now{climbed}: something beyond this machine takes the rest; {loss}.",
+            facts.before.carried.unwrap_or(asked)
+        ),
+        Some(LocalLink) => {
+            let link =
+                if facts.machine.wireless == Some(true) { "The wireless link" } else { "The link to the first router" };
+            format!(
+                "{link} carries {sent} of the {asked} asked: even the first router answers {:.0} ms late; {loss}.",
+                facts.gateway.rise_ms().unwrap_or_default()
+            )
+        }
+        Some(Route) => format!(
+            "The route to {server} carries {sent} of the {asked} asked{climbed}, while {} is reached as ever; {loss}.",
+            facts.other_probed.as_deref().unwrap_or("another server")
+        ),
+        _ => format!(
+            "The connection carries {sent} of the {asked} asked; {loss}. Nothing tells the line from the server."
+        ),
+    }
+}
+
+fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<Proposal> {
+    let (lower, switch) = (lower_bitrate(facts), switch_server(facts, cause));
+    let by_hand = |advice: String, expected: &str| Some(super::encoder::by_hand(advice, expected));
+    let first = facts.machine.uploads.as_deref().and_then(<[_]>::first);
+    let ordered = match cause {
+        Some(ServerSlow | Route) => [switch, lower, None],
+        Some(UploadHere) => {
+            let name = first.map_or("the other program", |u| u.name());
+            [
+                by_hand(format!("pause {name}, or limit what it uploads"), "the line is the broadcast's again at once"),
+                lower,
+                None,
+            ]
+        }
+        Some(UploadBeyond) => [
+            lower,
+            by_hand(
+                "pause other devices' uploads and backups; queue management in the router divides fairly".into(),
+                "the round trip falls back",
+            ),
+            switch,
+        ],
+        Some(LocalLink) => [
+            lower,
+            by_hand(
+                "use a wire, or go nearer to the access point".into(),
+                "the first router answers within a few ms again",
+            ),
+            None,
+        ],
+        _ => [lower, switch, None],
+    };
+    ordered.into_iter().flatten().collect()
 }
 
 fn lower_bitrate(facts: &Facts) -> Option<Proposal> {
@@ -169,10 +326,10 @@ fn lower_bitrate(facts: &Facts) -> Option<Proposal> {
     })
 }
 
-fn switch_server(facts: &Facts, cause: Option<Cause>) -> Option<Proposal> {
+pub(super) fn switch_server(facts: &Facts, cause: Option<Cause>) -> Option<Proposal> {
     let server = facts.other_server.clone()?;
     let expected = match cause {
-        Some(Cause::LineShort) => "helps only if the trouble lies beyond your own line".to_owned(),
+        Some(LineShort | UploadBeyond) => "helps only if the trouble lies beyond your own line".to_owned(),
         _ => format!("{server} takes the broadcast over at the next keyframe"),
     };
     Some(Proposal {

@@ -1,63 +1,162 @@
 //! Lagged frames: the scene was not ready in time, so the last picture is shown again.
 
-use super::encoder::by_hand;
-use super::{Case, Cause, Fault, Held, Suspect, frames_lost, likeliest, percent};
+use super::encoder::{CPU_FULL, HOG, by_hand, is_slowed_by_heat};
+use super::{Cases, Cause, Fault, Held, Suspect, Weighed, frames_lost, percent, weigh};
 use crate::facts::Facts;
 use crate::figure::Origin;
 
 /// Fewer lagged frames than this in the window are ordinary: a scene change alone may cost one or two.
 const ALARM_FRAMES: f64 = 3.0;
+/// Repeats read off the wire must come in this many separate runs: one run may be a pause in the picture.
+const ALARM_RUNS: f64 = 3.0;
 /// A GPU this busy has nothing left, as a share of its rendering engine.
 const GPU_FULL: f64 = 0.95;
+/// Another program that takes this share of the rendering engine is worth naming.
+const GPU_HOG: f64 = 0.2;
+
+use Cause::{CpuStarved, GpuSaturated, Heat, SceneHeavy};
 
 pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     let lagged = facts.lagged?;
     let lingering = held.has(Fault::Rendering) && facts.lagged_clear > 0.0;
-    if lagged < ALARM_FRAMES && !lingering || !facts.lagged_load_known {
+    let enough = lagged >= ALARM_FRAMES && (facts.lagged_inferred.is_none() || facts.lagged_runs >= ALARM_RUNS);
+    if !enough && !lingering || !facts.lagged_load_known {
         return None;
     }
-    let mut gpu = Case::new(Cause::GpuSaturated);
-    let mut scene = Case::new(Cause::SceneHeavy);
-    if let Some(busy) = facts.gpu_render {
+    let finding = weigh(cases(facts).0, held);
+    let cause = finding.cause();
+    let known = if facts.lagged_inferred.is_some() { " (inferred from frame sizes)" } else { "" };
+    let loss = format!("{} lagged{known}", frames_lost(lagged));
+    let trust = facts.lagged_inferred.map_or(0.98, crate::figure::Trust::weight);
+    Some(Suspect {
+        fault: Fault::Rendering,
+        cause,
+        confidence: match finding.told {
+            Some((_, share)) => trust * share,
+            None => 0.6 * trust,
+        },
+        harm_frames: lagged,
+        sentence: sentence(facts, cause, &loss),
+        evidence: finding.evidence(),
+        would_change: match cause {
+            Some(_) => finding.would_change(),
+            None => "How busy the GPU is, or what rendering takes, reported over the feed, would tell.".into(),
+        },
+        proposals: proposals(facts, cause),
+        weighed: finding.weighed,
+    })
+}
+
+/// Every cause weighed, whether or not anything is lost.
+pub(super) fn weighed(facts: &Facts, held: &Held) -> Vec<Weighed> {
+    weigh(cases(facts).0, held).weighed
+}
+
+fn cases(facts: &Facts) -> Cases {
+    let mut cases = Cases::of(&[GpuSaturated, SceneHeavy, CpuStarved, Heat]);
+    let machine = &facts.machine;
+    if let Some(busy) = machine.gpu_render {
         let full = busy > GPU_FULL;
         let text = format!("GPU rendering engine {} busy", percent(busy));
-        gpu.sign(Origin::Measured, if full { 1.2 } else { -1.2 }, text.clone());
-        scene.sign(Origin::Measured, if full { -0.5 } else { 0.6 }, text);
+        let weights = if full {
+            [(GpuSaturated, 1.2), (SceneHeavy, -0.5), (CpuStarved, -0.5), (Heat, -0.2)]
+        } else {
+            [(GpuSaturated, -1.2), (SceneHeavy, 0.6), (CpuStarved, 0.2), (Heat, 0.0)]
+        };
+        cases.sign(Origin::Measured, &text, &weights);
+    }
+    if let Some((name, share)) = machine.gpu_busiest_other.as_ref().filter(|(_, share)| *share > GPU_HOG) {
+        let text = format!("{name} takes {} of the GPU's rendering engine", percent(*share));
+        cases.sign(Origin::Measured, &text, &[(GpuSaturated, 0.5), (SceneHeavy, -0.4)]);
     }
     if let (Some(took), Some(budget)) = (facts.render_ms, facts.interval_ms) {
         let over = took > budget;
         let text = format!("a frame takes {took:.1} ms to render and lasts {budget:.1} ms");
-        gpu.sign(Origin::Reported, if over { 0.5 } else { 0.0 }, text.clone());
-        scene.sign(Origin::Reported, if over { 0.6 } else { -0.3 }, text);
+        let weights = if over {
+            [(GpuSaturated, 0.5), (SceneHeavy, 0.6), (CpuStarved, 0.3), (Heat, 0.2)]
+        } else {
+            [(GpuSaturated, 0.0), (SceneHeavy, -0.3), (CpuStarved, 0.0), (Heat, 0.0)]
+        };
+        cases.sign(Origin::Reported, &text, &weights);
     }
-
-    let loss = format!("{} lagged", frames_lost(lagged));
-    let (cause, confidence, sentence, evidence) = match likeliest(vec![gpu, scene], held) {
-        Some((case, share)) => {
-            let sentence = match case.cause {
-                Cause::GpuSaturated => format!(
-                    "The GPU has nothing left to render with ({} busy): {loss}.",
-                    percent(facts.gpu_render.unwrap_or_default())
-                ),
-                _ => format!("The scene takes longer to render than a frame lasts: {loss}."),
-            };
-            (Some(case.cause), 0.98 * share, sentence, case.evidence)
+    if let Some(cpu) = machine.cpu {
+        let hog = machine.busiest_other.as_ref().filter(|(_, share)| *share > HOG && cpu > CPU_FULL);
+        let (text, bans) = match hog {
+            Some((name, share)) => (format!("{name} takes {} of all cores, which are full", percent(*share)), 1.5),
+            None => (format!("CPU {} in use", percent(cpu)), if cpu > CPU_FULL { -0.3 } else { -1.4 }),
+        };
+        cases.sign(Origin::Measured, &text, &[(CpuStarved, bans)]);
+        if hog.is_some() {
+            cases.sign(Origin::Measured, &text, &[(SceneHeavy, -0.5), (Heat, -0.4), (GpuSaturated, -0.2)]);
         }
-        None => (None, 0.6, format!("Scenes are not ready in time: {loss}. Nothing tells why."), Vec::new()),
-    };
-    Some(Suspect {
-        fault: Fault::Rendering,
-        cause,
-        confidence,
-        harm_frames: lagged,
-        sentence,
-        evidence,
-        proposals: vec![
-            by_hand(
+    } else {
+        cases.sign(Origin::Measured, "who has the CPU is not known", &[(CpuStarved, -0.6)]);
+    }
+    match is_slowed_by_heat(facts) {
+        Some((true, text)) => {
+            cases.sign(
+                Origin::Measured,
+                &text,
+                &[(Heat, 1.8), (SceneHeavy, -0.7), (GpuSaturated, -0.4), (CpuStarved, -0.2)],
+            );
+        }
+        Some((false, text)) => cases.sign(Origin::Measured, &text, &[(Heat, -1.8)]),
+        None => cases.sign(Origin::Measured, "no sensor tells of heat", &[(Heat, -1.2)]),
+    }
+    cases
+}
+
+fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
+    let machine = &facts.machine;
+    match cause {
+        Some(GpuSaturated) => match machine.gpu_busiest_other.as_ref().filter(|(_, share)| *share > GPU_HOG) {
+            Some((name, share)) => {
+                format!("The GPU has nothing left to render with, and {name} takes {} of it: {loss}.", percent(*share))
+            }
+            None => format!(
+                "The GPU has nothing left to render with ({} busy): {loss}.",
+                percent(machine.gpu_render.unwrap_or_default())
+            ),
+        },
+        Some(CpuStarved) => match &machine.busiest_other {
+            Some((name, share)) => format!("{name} takes {} of the CPU the scene needs: {loss}.", percent(*share)),
+            None => format!("Other programs take the CPU the scene needs: {loss}."),
+        },
+        Some(Heat) => {
+            let (_, text) = is_slowed_by_heat(facts).unwrap_or_default();
+            format!("The machine slows itself down for its heat ({text}): {loss}.")
+        }
+        Some(_) => format!("The scene takes longer to render than a frame lasts: {loss}."),
+        None => format!("Scenes are not ready in time: {loss}. Nothing tells why."),
+    }
+}
+
+fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<crate::proposal::Proposal> {
+    let machine = &facts.machine;
+    let first = match cause {
+        Some(GpuSaturated) => match machine.gpu_busiest_other.as_ref().filter(|(_, share)| *share > GPU_HOG) {
+            Some((name, _)) => {
+                by_hand(format!("cap the frame rate of {name}, or close it"), "frames stop lagging at once")
+            }
+            None => by_hand(
                 "free the GPU: cap the frame rate of whatever else draws, or choose a lighter scene".into(),
                 "frames stop lagging at once",
             ),
-            by_hand("lower the frame rate or the picture size in the broadcaster".into(), "each frame has more time"),
-        ],
-    })
+        },
+        Some(CpuStarved) => {
+            let name = machine.busiest_other.as_ref().map_or("the other program", |(name, _)| name.as_str());
+            by_hand(format!("close {name}, or give it a lower priority"), "frames stop lagging within seconds")
+        }
+        Some(Heat) => by_hand(
+            "let it cool: dust, fan curve, power limit, a cooler room".into(),
+            "the clock rises back within a minute",
+        ),
+        _ => by_hand(
+            "choose a lighter scene: fewer sources, filters and browser pages, smaller camera pictures".into(),
+            "frames stop lagging at once",
+        ),
+    };
+    let rate =
+        by_hand("lower the frame rate or the picture size in the broadcaster".into(), "each frame has more time");
+    vec![first, rate]
 }

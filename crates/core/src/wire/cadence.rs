@@ -5,6 +5,8 @@
 
 use std::collections::VecDeque;
 
+use crate::figure::Trust;
+
 /// Intervals that the learning looks at: about a second of frames.
 const MEMORY: usize = 61;
 /// A gap longer than this is a pause or a restart, not skipped frames, in milliseconds.
@@ -15,7 +17,7 @@ const SETTLED: usize = 12;
 
 /// Learns the frame interval and finds gaps in it.
 #[derive(Debug, Clone, Default)]
-pub struct Cadence {
+pub(super) struct Cadence {
     last_ms: Option<u32>,
     steps: VecDeque<i64>,
     stated_interval_ms: Option<f64>,
@@ -23,28 +25,32 @@ pub struct Cadence {
 
 impl Cadence {
     /// Takes the broadcaster's word for its frame rate, in frames per second.
-    pub fn state_rate(&mut self, fps: f64) {
+    pub(super) fn state_rate(&mut self, fps: f64) {
         if (1.0..=1000.0).contains(&fps) {
             self.stated_interval_ms = Some(1000.0 / fps);
         }
     }
 
     /// Forgets the last frame: the broadcaster left, and its clock may start anew.
-    pub fn interrupt(&mut self) {
+    pub(super) fn interrupt(&mut self) {
         self.last_ms = None;
         self.steps.clear();
     }
 
     /// Takes a frame's timestamp (milliseconds modulo 2³²) and gives the number of frames that are
     /// missing just before it.
-    pub fn frame(&mut self, time_ms: u32) -> u64 {
+    pub(super) fn frame(&mut self, time_ms: u32) -> u64 {
         let Some(last) = self.last_ms.replace(time_ms) else { return 0 };
         let step = i64::from(time_ms.wrapping_sub(last).cast_signed());
         if !(0..=PAUSE_MS).contains(&step) {
             self.steps.clear();
             return 0;
         }
-        let missing = self.interval_ms().map_or(0, |interval| missing_in(step, interval));
+        // Where no interval fits what is seen, there is nothing for a gap to be a multiple of.
+        let missing = match self.interval_ms() {
+            Some(interval) if self.steps.len() < SETTLED || self.trust() != Trust::Poor => missing_in(step, interval),
+            _ => 0,
+        };
         self.steps.push_back(step);
         if self.steps.len() > MEMORY {
             self.steps.pop_front();
@@ -63,10 +69,24 @@ impl Cadence {
         self.stated_interval_ms.is_none() && self.steps.len() > SETTLED && high - low <= 1
     }
 
+    /// How far gaps in these timestamps can be trusted: a steady rate shows every one; a rate that varies of itself hides
+    /// them, and makes some up.
+    pub(super) fn trust(&self) -> Trust {
+        let (Some(interval), true) = (self.interval_ms(), self.steps.len() >= SETTLED) else { return Trust::Poor };
+        let off = |step: &&i64| {
+            let frames = (**step as f64 / interval).round().max(1.0);
+            (**step as f64 - frames * interval).abs() > 1.0 + frames * 0.05
+        };
+        match self.steps.iter().filter(off).count() as f64 / self.steps.len() as f64 {
+            share if share < 0.05 => Trust::Good,
+            share if share < 0.25 => Trust::Fair,
+            _ => Trust::Poor,
+        }
+    }
+
     /// The frame interval in milliseconds: learnt, or stated where that fits; `None` until a few frames
     /// have been seen.
-    #[must_use]
-    pub fn interval_ms(&self) -> Option<f64> {
+    pub(super) fn interval_ms(&self) -> Option<f64> {
         if self.steps.len() < 10 {
             return self.stated_interval_ms;
         }
@@ -131,6 +151,22 @@ mod tests {
         assert_eq!(missing(&mut cadence, 30.0, 0, 300, |_| false), 0);
         // Unannounced, a lower rate looks like gaps until it has lasted a little.
         assert!(missing(&mut cadence, 15.0, 150, 300, |_| false) < 14);
+    }
+
+    #[test]
+    fn a_rate_that_varies_of_itself_has_no_gaps_and_little_trust() {
+        let mut cadence = Cadence::default();
+        let mut ms = 0;
+        let mut told = 0;
+        for n in 0..600_u32 {
+            ms += 17 + (n * 7919) % 53;
+            told += cadence.frame(ms);
+        }
+        assert_eq!(cadence.trust(), Trust::Poor);
+        assert!(told < 10, "{told} before it was known");
+        let mut steady = Cadence::default();
+        missing(&mut steady, 60.0, 0, 600, |n| n % 9 == 0);
+        assert_eq!(steady.trust(), Trust::Good, "gaps of whole frames are no doubt");
     }
 
     #[test]

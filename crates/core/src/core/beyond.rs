@@ -1,0 +1,158 @@
+//! What is known beyond the connection: probes along the way, and how things stood before the trouble.
+
+use std::time::Duration;
+
+use crate::facts::{Before, NOW, Path};
+use crate::moment::Moment;
+use crate::rate::Bitrate;
+use crate::reading::{Probe, ProbeTarget};
+use crate::window::{Gauge, Trail};
+
+/// From this share of its limit on, the queue is doubtful enough to look further.
+pub(super) const DOUBT: f64 = 0.08;
+/// What was carried over so long was carried.
+pub(super) const STEADY: Duration = Duration::from_secs(8);
+/// Doubt lasts this long after its last reason.
+const LINGERS: Duration = Duration::from_secs(6);
+/// Answers to a probe take this long at most; after it, waiting for them is over.
+const PATIENCE: Duration = Duration::from_millis(1200);
+/// Calm must have lasted so long before what it says is remembered: a queue takes a while to build up.
+const CALM: Duration = Duration::from_secs(3);
+
+/// Round trips to a place.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Way {
+    rtt_ms: Gauge,
+    floor_ms: Option<f64>,
+    unanswered: Trail,
+}
+
+impl Way {
+    fn probed(&mut self, at: Moment, rtt_ms: Option<f64>) {
+        match rtt_ms {
+            Some(ms) => {
+                self.rtt_ms.set(at, ms);
+                self.floor_ms = Some(self.floor_ms.map_or(ms, |floor| floor.min(ms)));
+            }
+            // A place that never answered may not answer such questions at all.
+            None if self.floor_ms.is_some() => self.unanswered.add(at, 1.0),
+            None => {}
+        }
+    }
+
+    fn path(&self, now: Moment) -> Path {
+        Path {
+            rtt_ms: self.rtt_ms.lowest(now, NOW),
+            floor_ms: self.floor_ms,
+            unanswered: self.unanswered.within(now, NOW),
+        }
+    }
+
+    pub(super) fn highest(&self, now: Moment, span: Duration) -> Option<f64> {
+        self.rtt_ms.highest(now, span)
+    }
+}
+
+/// Everything beyond the connection.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Beyond {
+    pub(super) gateway: Way,
+    pub(super) other: Way,
+    other_name: Option<String>,
+    answered_at: Option<Moment>,
+    doubt_since: Option<Moment>,
+    doubtful_at: Option<Moment>,
+    before: Before,
+    /// What is being carried, to be remembered once calm has lasted.
+    carried_lately: Option<(Moment, Bitrate)>,
+    uploads_lately: Option<(Moment, Bitrate)>,
+}
+
+impl Beyond {
+    pub(super) fn probed(&mut self, at: Moment, probe: &Probe) {
+        match &probe.to {
+            ProbeTarget::Gateway => self.gateway.probed(at, probe.rtt_ms),
+            ProbeTarget::Server { server } => {
+                if self.other_name.as_ref() != Some(server) {
+                    self.other = Way::default();
+                    self.other_name = Some(server.clone());
+                }
+                self.other.probed(at, probe.rtt_ms);
+                // The other server is asked last: with its answer a round of questions is over.
+                self.answered_at = Some(at);
+            }
+        }
+    }
+
+    pub(super) fn follow(
+        &mut self,
+        now: Moment,
+        doubtful: bool,
+        sent: Bitrate,
+        uploads: Option<Bitrate>,
+        on_air_s: f64,
+    ) {
+        if doubtful {
+            self.doubtful_at = Some(now);
+            self.doubt_since = self.doubt_since.or(Some(now));
+            self.carried_lately = None;
+            self.uploads_lately = None;
+            return;
+        }
+        if self.doubtful_at.is_some_and(|at| now.since(at) < LINGERS) {
+            return;
+        }
+        self.doubt_since = None;
+        if on_air_s < STEADY.as_secs_f64() {
+            return;
+        }
+        if let Some(uploads) = uploads {
+            match self.uploads_lately {
+                Some((at, value)) if now.since(at) >= CALM => {
+                    self.before.uploads = Some(value);
+                    self.uploads_lately = Some((now, uploads));
+                }
+                Some(_) => {}
+                None => self.uploads_lately = Some((now, uploads)),
+            }
+        }
+        match self.carried_lately {
+            Some((at, value)) if now.since(at) >= CALM => {
+                self.before.carried = Some(self.before.carried.map_or(value, |most| most.max(value)));
+                self.carried_lately = Some((now, sent));
+            }
+            Some(_) => {}
+            None => self.carried_lately = Some((now, sent)),
+        }
+    }
+
+    /// A broadcast begins anew: what was carried before may have been another rate on another line.
+    pub(super) fn broadcast_changed(&mut self) {
+        self.before = Before::default();
+        (self.carried_lately, self.uploads_lately) = (None, None);
+    }
+
+    pub(super) fn is_in_doubt(&self) -> bool {
+        self.doubt_since.is_some()
+    }
+
+    /// Whether probes made since the doubt began were answered, or there is no more waiting for them.
+    pub(super) fn is_known(&self, now: Moment) -> bool {
+        let Some(since) = self.doubt_since else { return true };
+        let none_yet = self.gateway.floor_ms.is_none() && self.other.floor_ms.is_none();
+        let answered = self.answered_at.is_some_and(|at| at.since(since) > Duration::from_millis(500));
+        none_yet && now.since(since) >= PATIENCE || answered || now.since(since) >= 2 * PATIENCE
+    }
+
+    pub(super) fn before(&self) -> Before {
+        self.before
+    }
+
+    pub(super) fn gateway_path(&self, now: Moment) -> Path {
+        self.gateway.path(now)
+    }
+
+    pub(super) fn other_path(&self, now: Moment) -> (Path, Option<String>) {
+        (self.other.path(now), self.other_name.clone())
+    }
+}

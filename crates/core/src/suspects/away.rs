@@ -1,0 +1,55 @@
+//! No server takes the broadcast: it is away, or it refuses.
+
+use super::network::switch_server;
+use super::{Case, Cause, Fault, Suspect, Weighed};
+use crate::facts::Facts;
+use crate::figure::Origin;
+
+pub(super) fn suspect(facts: &Facts) -> Suspect {
+    let cause = if facts.link_refused { Cause::ServerRefuses } else { Cause::ServerAway };
+    let why = facts.link_down_why.clone().unwrap_or_else(|| "no answer".into());
+    let mut case = Case::new(cause);
+    case.sign(Origin::Measured, 2.0, format!("no server has taken the broadcast for {:.1} s", facts.link_down_s));
+    case.sign(Origin::Measured, 1.0, why.clone());
+    let other = facts.other_probed.clone().unwrap_or_default();
+    let beyond = match (
+        facts.gateway.rtt_ms,
+        facts.gateway.unanswered > 1.0,
+        facts.other.rtt_ms,
+        facts.other.unanswered > 1.0,
+    ) {
+        (_, _, Some(_), _) => {
+            case.sign(Origin::Measured, 0.5, format!("{other} answers: the line is there"));
+            String::new()
+        }
+        (None, true, None, _) => {
+            case.sign(Origin::Measured, -0.8, "the first router does not answer either");
+            " The first router does not answer either: look at cable, wireless or router first.".into()
+        }
+        (Some(_), _, None, true) => {
+            case.sign(Origin::Measured, -0.5, format!("{other} does not answer either, the first router does"));
+            format!(" {other} does not answer either, the first router does: the line itself may be out.")
+        }
+        _ => String::new(),
+    };
+    let sentence = if facts.link_refused {
+        format!("{} does not take the broadcast: {why}.", facts.server)
+    } else {
+        format!(
+            "{} has been away for {:.0} s: {why}. The broadcaster stays connected.{beyond}",
+            facts.server, facts.link_down_s
+        )
+    };
+    Suspect {
+        fault: Fault::Network,
+        cause: Some(cause),
+        confidence: 0.97,
+        // Every frame that is due is lost, or will be once the queue is full.
+        harm_frames: facts.due.max(1.0),
+        sentence,
+        evidence: case.evidence.clone(),
+        would_change: format!("{} taking the broadcast again ends this.", facts.server),
+        proposals: switch_server(facts, Some(cause)).into_iter().collect(),
+        weighed: vec![Weighed { cause, share: 1.0, evidence: case.evidence }],
+    }
+}

@@ -1,0 +1,171 @@
+//! What can be read off a broadcast going by, without the broadcaster's help.
+//!
+//! Everything here is inferred, and says how far it can be trusted.
+
+mod cadence;
+mod groups;
+mod pace;
+mod repeats;
+mod sound;
+
+use serde::Serialize;
+
+pub use groups::Groups;
+pub use repeats::Moving;
+
+use crate::figure::Trust;
+use crate::moment::Moment;
+use crate::reading::{SoundFrame, VideoCodec, VideoFrame};
+use cadence::Cadence;
+use pace::Pace;
+use repeats::Repeats;
+use sound::Sound;
+
+/// What one frame told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Told {
+    /// Frames missing just before it.
+    pub skipped: u64,
+    /// Frames before it, or itself, that showed the last picture again.
+    pub repeated: u64,
+}
+
+/// The wire, read closely.
+#[derive(Debug, Clone, Default)]
+pub struct Wire {
+    cadence: Cadence,
+    repeats: Repeats,
+    pace: Pace,
+    groups: Groups,
+    sound: Sound,
+    codec: Option<VideoCodec>,
+    size_only: bool,
+}
+
+/// What stands on the wire at one moment.
+#[derive(Debug, Clone, PartialEq, Default, Serialize)]
+pub struct WireFigures {
+    /// The codec, if it is one whose units are known.
+    pub codec: Option<VideoCodec>,
+    /// Frames per second, from the timestamps.
+    pub fps: Option<f64>,
+    /// Seconds from keyframe to keyframe.
+    pub keyframe_interval_s: Option<f64>,
+    /// B-frames in a row.
+    pub b_frames: Option<u32>,
+    /// How far the bitrate of single seconds lies from their mean, as a share of it (standard deviation).
+    pub unsteadiness: Option<f64>,
+    /// How much of the picture's bits are filler, as a share.
+    pub filler: Option<f64>,
+    /// Milliseconds the newest frames came later, against their timestamps, than frames a few seconds before.
+    pub behind_ms: Option<f64>,
+    /// Seconds of picture that come in a second.
+    pub pace: Option<f64>,
+    /// Milliseconds the sound's timestamps lead the picture's, against how they stood when the broadcast began.
+    pub sound_lead_ms: Option<f64>,
+    /// Seconds without sound, if there was sound before and there is none.
+    pub silent_s: Option<f64>,
+    /// Whether the picture moves.
+    pub moving: Option<Moving>,
+    /// New pictures a second, where the source is slower than the broadcast all along.
+    pub source_fps: Option<f64>,
+    /// How far skipped frames read off the wire can be trusted.
+    pub skipped_trust: Trust,
+    /// How far repeats read off the wire can be trusted; `None` if they cannot be read at all.
+    pub repeated_trust: Option<Trust>,
+}
+
+impl Wire {
+    /// Takes the broadcaster's word for its frame rate, in frames per second.
+    pub fn state_rate(&mut self, fps: f64) {
+        self.cadence.state_rate(fps);
+    }
+
+    /// Takes the codec, as its header told.
+    pub fn state_codec(&mut self, codec: VideoCodec) {
+        self.codec = Some(codec);
+        self.size_only = !matches!(codec, VideoCodec::H264 | VideoCodec::Hevc);
+    }
+
+    /// The broadcaster left: its clock may start anew.
+    pub fn interrupt(&mut self) {
+        let (cadence, codec, size_only) = (std::mem::take(&mut self.cadence), self.codec, self.size_only);
+        *self = Self { cadence, codec, size_only, ..Self::default() };
+        self.cadence.interrupt();
+    }
+
+    /// Takes a video frame that came at `at`.
+    pub fn video(&mut self, at: Moment, frame: &VideoFrame) -> Told {
+        let skipped = self.cadence.frame(frame.time_ms);
+        self.groups.frame(frame);
+        self.pace.frame(at, frame.time_ms);
+        self.sound.video(at, frame.time_ms);
+        let fps = self.cadence.interval_ms().map_or(30.0, |ms| 1000.0 / ms);
+        let repeated = self.repeats.frame(frame, fps, self.groups.b_frames().is_some_and(|b| b > 0));
+        Told { skipped, repeated }
+    }
+
+    /// Takes a frame of sound that came at `at`.
+    pub fn audio(&mut self, at: Moment, frame: &SoundFrame) {
+        self.sound.audio(at, frame.time_ms);
+    }
+
+    /// The frame interval in milliseconds, learnt or stated.
+    #[must_use]
+    pub fn interval_ms(&self) -> Option<f64> {
+        self.cadence.interval_ms()
+    }
+
+    /// How much later than a few seconds ago the newest frames come, in milliseconds, and how fast that grows, in
+    /// milliseconds a second; `None` if there is too little to tell.
+    #[must_use]
+    pub fn behind(&self, now: Moment) -> Option<(f64, f64)> {
+        self.pace.behind(now)
+    }
+
+    /// Whether repeats can be read off this picture.
+    #[must_use]
+    pub fn reads_repeats(&self) -> bool {
+        self.repeats.moving() == Some(Moving::Yes)
+    }
+
+    /// Separate runs of repeats among the last seconds: one may be a pause, several are not.
+    #[must_use]
+    pub fn runs_of_repeats(&self) -> u32 {
+        self.repeats.runs()
+    }
+
+    /// Everything at `now`. `unsteadiness` and `bits` are the core's: it counts the bytes.
+    #[must_use]
+    pub fn figures(&self, now: Moment, unsteadiness: Option<f64>) -> WireFigures {
+        let fps = self.cadence.interval_ms().map(|ms| 1000.0 / ms);
+        WireFigures {
+            codec: self.codec,
+            fps,
+            keyframe_interval_s: self.groups.interval_s(),
+            b_frames: self.groups.b_frames(),
+            unsteadiness,
+            filler: self.groups.filler_share(),
+            behind_ms: self.pace.behind(now).map(|(ms, _)| ms),
+            pace: self.pace.pace(now),
+            sound_lead_ms: self.sound.lead_ms(now),
+            silent_s: self.sound.silent_s(now),
+            moving: self.repeats.moving(),
+            source_fps: self.repeats.source_rate(fps.unwrap_or(0.0)),
+            skipped_trust: self.cadence.trust(),
+            repeated_trust: self.repeated_trust(),
+        }
+    }
+
+    fn repeated_trust(&self) -> Option<Trust> {
+        let moving = self.repeats.moving()?;
+        Some(match (moving, self.size_only, self.groups.b_frames().unwrap_or(0)) {
+            (Moving::Still, _, _) => return None,
+            // Without its units, filler cannot be told from picture.
+            (Moving::Yes, true, _) => Trust::Poor,
+            // Repeats among B-frames are missed rather than made up.
+            (Moving::Yes, false, 1..) => Trust::Fair,
+            (Moving::Yes, false, 0) => Trust::Good,
+        })
+    }
+}
