@@ -11,13 +11,17 @@ use crate::reading::StreamFacts;
 pub const NOW: Duration = Duration::from_secs(3);
 /// The window of rates: a common keyframe interval, so that keyframes do not make it swing.
 pub const RATES: Duration = Duration::from_secs(2);
+/// Which of several troubles is worst is weighed over this long: drops come a group of pictures at a time.
+pub const HARM: Duration = Duration::from_secs(12);
+/// A loss within this is going on.
+pub const JUST: Duration = Duration::from_millis(1100);
 /// After so long without a loss, a loss is over.
 pub const CLEAR: Duration = Duration::from_secs(5);
 
 /// What probes of one place say.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Path {
-    /// The shortest round trip within [`NOW`], in milliseconds.
+    /// The mean round trip within [`NOW`], in milliseconds.
     pub rtt_ms: Option<f64>,
     /// The shortest ever, in milliseconds.
     pub floor_ms: Option<f64>,
@@ -92,6 +96,18 @@ pub struct Facts {
     pub skipped_clear: f64,
     /// The same over [`CLEAR`].
     pub lagged_clear: f64,
+    /// Video frames dropped in a span of [`NOW`], on the mean of [`HARM`].
+    pub dropped_mean: f64,
+    /// The same for skipped frames.
+    pub skipped_mean: f64,
+    /// The same for lagged frames.
+    pub lagged_mean: f64,
+    /// Video frames dropped within [`JUST`].
+    pub dropped_just: f64,
+    /// The same for skipped frames.
+    pub skipped_just: f64,
+    /// The same for lagged frames.
+    pub lagged_just: f64,
     /// The machine's load is known for the time in which frames were skipped, or is not worth waiting for.
     pub skipped_load_known: bool,
     /// The same for lagged frames.
@@ -120,7 +136,7 @@ pub struct Facts {
     pub rtt_floor_ms: Option<f64>,
     /// Segments sent again within [`NOW`].
     pub retransmits: Option<f64>,
-    /// Share of the busy time within [`NOW`] that the receiver's window held up.
+    /// Share of the busy time within [`RATES`] that the receiver's window held up.
     pub receiver_limited: Option<f64>,
 
     /// The first router on the way.

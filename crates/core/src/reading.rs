@@ -62,7 +62,7 @@ pub enum Observation {
         present: bool,
     },
     /// The load on a machine.
-    Machine(MachineLoad),
+    Machine(Box<MachineLoad>),
     /// What the broadcaster counted.
     Counters(BroadcasterCounters),
     /// An action was carried out, or could not be.

@@ -92,7 +92,7 @@ pub struct Snapshot {
     pub retransmits: Figure<u64>,
     /// The kernel's estimate of what the connection delivers, in kb/s.
     pub delivery_kbps: Figure<f64>,
-    /// Share of the busy time that the receiver's window held up, in percent over [`crate::facts::NOW`].
+    /// Share of the busy time that the receiver's window held up, in percent over [`crate::facts::RATES`].
     pub receiver_limited_percent: Figure<f64>,
     /// Share of the GPU's encoder block in use, in percent.
     pub gpu_encode_percent: Figure<f64>,

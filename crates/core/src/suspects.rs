@@ -164,7 +164,7 @@ pub struct Suspect {
     pub cause: Option<Cause>,
     /// From 0 to 1.
     pub confidence: f64,
-    /// Frames of [`crate::facts::NOW`] it costs; suspects are ordered by this.
+    /// Frames it costs in [`crate::facts::NOW`], on the mean of [`crate::facts::HARM`]; suspects are ordered by this.
     pub harm_frames: f64,
     /// One sentence for people, with its numbers.
     pub sentence: String,
@@ -245,18 +245,30 @@ impl Case {
     }
 }
 
+/// The fault that stands first stays so unless another costs this many times its frames.
+const STAYS_FIRST: f64 = 2.5;
+
 /// A cause already in the verdict starts with this lead, in bans, so that a figure that wavers about a
 /// threshold does not make the verdict waver with it.
 const HELD_LEAD: f64 = 0.8;
+
+/// With no new loss, nothing that is weighed outweighs the cause that stands.
+const KEPT_LEAD: f64 = 20.0;
 
 /// Two causes closer to each other than this, in bans (a factor of two), are not told apart.
 const CLEAR_LEAD: f64 = 0.3;
 
 /// Weighs several cases: which is likeliest and how likely it is among them; none is told if even that has no sign for
 /// it, or another is about as likely.
-fn weigh(mut cases: Vec<Case>, held: &Held) -> Finding {
-    for case in cases.iter_mut().filter(|case| held.has_cause(case.cause)) {
-        case.lead = HELD_LEAD;
+///
+/// With no loss newer than a moment, a cause that stands is kept: what is measured now may already be the cure.
+fn weigh(fault: Fault, Cases(mut cases): Cases, held: &Held, is_fresh: bool) -> Finding {
+    let keep = !is_fresh || held.pinned.contains(&fault);
+    if keep && let Some(kept) = cases.iter_mut().find(|case| held.has_cause(fault, case.cause)) {
+        kept.lead = KEPT_LEAD;
+    }
+    for case in cases.iter_mut().filter(|case| held.has_cause(fault, case.cause)) {
+        case.lead = case.lead.max(HELD_LEAD);
     }
     let odds = |case: &Case| 10_f64.powf(case.bans());
     let all: f64 = cases.iter().map(&odds).sum();
@@ -296,15 +308,26 @@ impl Cases {
 
 /// What is already in the verdict: it stays until its losses have ended.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Held(pub Vec<(Fault, Option<Cause>)>);
+pub struct Held {
+    /// What stands, the most harmful first.
+    pub standing: Vec<(Fault, Option<Cause>)>,
+    /// Faults whose cause is not to change at this moment.
+    pub pinned: Vec<Fault>,
+}
 
 impl Held {
     fn has(&self, fault: Fault) -> bool {
-        self.0.iter().any(|(held, _)| *held == fault)
+        self.standing.iter().any(|(held, _)| *held == fault)
     }
 
-    fn has_cause(&self, cause: Cause) -> bool {
-        self.0.iter().any(|(_, held)| *held == Some(cause))
+    fn has_cause(&self, fault: Fault, cause: Cause) -> bool {
+        self.standing.contains(&(fault, Some(cause)))
+    }
+
+    /// The cause that stands for a fault.
+    #[must_use]
+    pub fn cause(&self, fault: Fault) -> Option<Cause> {
+        self.standing.iter().find(|(held, _)| *held == fault).and_then(|(_, cause)| *cause)
     }
 }
 
@@ -319,7 +342,10 @@ pub fn suspects(facts: &Facts, held: &Held) -> Vec<Suspect> {
             .into_iter()
             .flatten()
             .collect();
-    found.sort_by(|a, b| b.harm_frames.total_cmp(&a.harm_frames));
+    // What stands first gives way only to what is clearly worse, or two of a size would take turns.
+    let first = held.standing.first().map(|(fault, _)| *fault);
+    let harm = |s: &Suspect| if Some(s.fault) == first { s.harm_frames * STAYS_FIRST } else { s.harm_frames };
+    found.sort_by(|a, b| harm(b).total_cmp(&harm(a)));
     found
 }
 

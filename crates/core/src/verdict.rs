@@ -1,5 +1,7 @@
 //! What is at fault, held while it holds.
 
+use std::time::Duration;
+
 use serde::Serialize;
 
 use crate::facts::Facts;
@@ -31,29 +33,55 @@ pub struct Verdict {
     pub suspects: Vec<Suspect>,
 }
 
+/// Another cause must have been likelier for this long before it takes a standing one's place: the load on a machine is
+/// read once a second, and what ends a trouble is seen before the trouble is seen to end.
+const OUTWEIGHED: Duration = Duration::from_millis(1600);
+
 /// Keeps the verdict from one moment to the next.
 #[derive(Debug, Clone)]
 pub(crate) struct Judge {
     held: Held,
     since: Moment,
+    /// Causes that would take a standing one's place, and since when.
+    challengers: Vec<(Fault, Option<Cause>, Moment)>,
 }
 
 impl Default for Judge {
     fn default() -> Self {
-        Self { held: Held::default(), since: Moment::START }
+        Self { held: Held::default(), since: Moment::START, challengers: Vec::new() }
     }
 }
 
 impl Judge {
+    /// What these facts give rise to; a standing cause gives way only to one that lasts.
+    fn suspects(&mut self, now: Moment, facts: &Facts) -> Vec<Suspect> {
+        self.held.pinned.clear();
+        let found = suspects(facts, &self.held);
+        let before = std::mem::take(&mut self.challengers);
+        for suspect in &found {
+            let Some(standing) = self.held.cause(suspect.fault) else { continue };
+            if suspect.cause == Some(standing) {
+                continue;
+            }
+            let same = |c: &&(Fault, Option<Cause>, Moment)| (c.0, c.1) == (suspect.fault, suspect.cause);
+            let since = before.iter().find(same).map_or(now, |(_, _, since)| *since);
+            if now.since(since) < OUTWEIGHED {
+                self.held.pinned.push(suspect.fault);
+                self.challengers.push((suspect.fault, suspect.cause, since));
+            }
+        }
+        if self.held.pinned.is_empty() { found } else { suspects(facts, &self.held) }
+    }
+
     /// The verdict on these facts.
     pub(crate) fn judge(&mut self, now: Moment, facts: &Facts) -> Verdict {
-        let suspects = suspects(facts, &self.held);
+        let suspects = self.suspects(now, facts);
         let fault = suspects.first().map_or(Fault::None, |s| s.fault);
         let cause = suspects.first().and_then(|s| s.cause);
-        if (fault, cause) != self.held.0.first().copied().unwrap_or((Fault::None, None)) {
+        if (fault, cause) != self.held.standing.first().copied().unwrap_or((Fault::None, None)) {
             self.since = now;
         }
-        self.held = Held(suspects.iter().map(|s| (s.fault, s.cause)).collect());
+        self.held.standing = suspects.iter().map(|s| (s.fault, s.cause)).collect();
         let first = suspects.first().cloned();
         match first {
             Some(suspect) => Verdict {

@@ -127,7 +127,7 @@ impl Show {
                 BroadcasterCounters { skipped: Some(skipped), encode_ms: Some(now.encode_ms), ..self.counters };
             self.tell(Observation::Counters(self.counters));
             if tenth % 10 == 9 {
-                self.tell(Observation::Machine(now.machine.clone()));
+                self.tell(Observation::Machine(Box::new(now.machine.clone())));
             }
             self.core.snapshot(Moment::from_ms(self.ms));
         }
@@ -375,11 +375,11 @@ fn any_observation() -> impl Strategy<Value = Observation> {
             refused: false,
             retry_ms: 0
         })),
-        number.clone().prop_map(|v| Observation::Machine(MachineLoad {
+        number.clone().prop_map(|v| Observation::Machine(Box::new(MachineLoad {
             cpu: Some(v),
             gpu_render: Some(v),
             ..MachineLoad::default()
-        })),
+        }))),
         (any::<u64>(), number).prop_map(|(n, ms)| Observation::Counters(BroadcasterCounters {
             lagged: Some(n),
             skipped: Some(n),

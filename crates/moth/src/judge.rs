@@ -32,6 +32,30 @@ pub struct Judged {
     pub confidence: f64,
     /// Its sentence when it was surest.
     pub sentence: String,
+    /// What else was at fault meanwhile.
+    pub also: Vec<Also>,
+}
+
+/// A further fault beside a verdict.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Also {
+    /// `network`, `encoder` or `rendering`.
+    pub fault: &'static str,
+    /// The cause's slug.
+    pub cause: Option<&'static str>,
+}
+
+/// What judging a file came to.
+#[derive(Debug)]
+pub struct Judgement {
+    /// Every verdict.
+    pub verdicts: Vec<Judged>,
+    /// The time that was judged.
+    pub seconds: f64,
+    /// How many readings there were.
+    pub readings: u64,
+    /// What is wrong with the file, if anything.
+    pub damage: Option<Damage>,
 }
 
 /// What a readings file comes to.
@@ -49,7 +73,7 @@ struct Report<'a> {
 /// # Errors
 /// [`Failure`] if it cannot be read, or is no readings file.
 pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
-    let (verdicts, seconds, readings, damage) = judge(&options.file)?;
+    let Judgement { verdicts, seconds, readings, damage } = judge(&options.file)?;
     let damage = damage.map(|damage| format!("line {}: {}; what follows was left out", damage.line, damage.why));
     if options.json {
         out::json(&Report { readings, seconds, verdicts: &verdicts, damage: damage.clone() })?;
@@ -66,6 +90,15 @@ pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
                 verdict.confidence * 100.0,
                 verdict.sentence
             );
+            for also in &verdict.also {
+                let _ = writeln!(
+                    text,
+                    "{:22}  at the same time: {} ({})",
+                    "",
+                    also.fault,
+                    also.cause.unwrap_or("cause unknown")
+                );
+            }
         }
         if verdicts.is_empty() {
             text.push_str("nothing at fault\n");
@@ -78,8 +111,11 @@ pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
     Ok(damage.is_none())
 }
 
-/// Every verdict, the time that was judged, how many readings there were, and what is wrong with the file.
-fn judge(path: &Path) -> Result<(Vec<Judged>, f64, u64, Option<Damage>), Failure> {
+/// Judges a readings file, asking the core as often as the screen does.
+///
+/// # Errors
+/// [`Failure`] if it cannot be read, or is no readings file.
+pub fn judge(path: &Path) -> Result<Judgement, Failure> {
     let mut reader = Reader::open(path)?;
     let mut core = Core::new(Settings { servers: reader.header.servers.clone() });
     let mut verdicts = Verdicts::default();
@@ -93,7 +129,7 @@ fn judge(path: &Path) -> Result<(Vec<Judged>, f64, u64, Option<Damage>), Failure
         (readings, end) = (readings + 1, reading.at);
     }
     verdicts.take(&core.snapshot(end.max(look.before(LOOK))));
-    Ok((verdicts.done, end.seconds(), readings, reader.damage))
+    Ok(Judgement { verdicts: verdicts.done, seconds: end.seconds(), readings, damage: reader.damage })
 }
 
 #[derive(Default)]
@@ -121,7 +157,16 @@ impl Verdicts {
                     cause: cause.map(Cause::slug),
                     confidence: 0.0,
                     sentence: String::new(),
+                    also: Vec::new(),
                 });
+            }
+        }
+        if let Some(last) = self.done.last_mut().filter(|_| standing.is_some()) {
+            for suspect in verdict.suspects.iter().skip(1) {
+                let also = Also { fault: suspect.fault.word(), cause: suspect.cause.map(Cause::slug) };
+                if !last.also.contains(&also) {
+                    last.also.push(also);
+                }
             }
         }
         if let Some(last) =
@@ -158,20 +203,20 @@ mod tests {
     async fn an_evening_recorded_is_judged_as_it_was_and_the_same_every_time() {
         let dir = tempfile::tempdir().unwrap();
         for (slug, fault, cause) in
-            [("archive-sync", "network", "line-short"), ("ambitious-preset", "encoder", "preset-heavy")]
+            [("archive-sync", "network", "upload-beyond"), ("ambitious-preset", "encoder", "preset-heavy")]
         {
             let path = dir.path().join(format!("{slug}.jsonl.gz"));
             recorded(slug, &path).await;
-            let (verdicts, seconds, readings, damage) = judge(&path).unwrap();
+            let Judgement { verdicts, seconds, readings, damage } = judge(&path).unwrap();
             let told: Vec<_> = verdicts.iter().map(|v| (v.fault, v.cause)).collect();
             assert_eq!(told, [(fault, Some(cause))], "{verdicts:?}");
             assert!((15.0..24.0).contains(&verdicts[0].from_s) && verdicts[0].to_s > 40.0, "{verdicts:?}");
             assert!(damage.is_none() && readings > 2000 && (44.0..=45.0).contains(&seconds));
-            let again = judge(&path).unwrap().0;
+            let again = judge(&path).unwrap().verdicts;
             assert_eq!(serde_json::to_vec(&again).unwrap(), serde_json::to_vec(&verdicts).unwrap(), "byte for byte");
         }
         let path = dir.path().join("calm.jsonl");
         recorded("calm", &path).await;
-        assert_eq!(judge(&path).unwrap().0, []);
+        assert_eq!(judge(&path).unwrap().verdicts, []);
     }
 }

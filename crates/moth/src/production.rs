@@ -241,7 +241,7 @@ async fn read_machine(relay: RelayHandle, recorder: Recorder) {
         });
         let Ok((again, load)) = read.await else { return };
         machine = again;
-        recorder.note(Origin::Measured, Observation::Machine(load));
+        recorder.note(Origin::Measured, Observation::Machine(Box::new(load)));
     }
 }
 

@@ -44,6 +44,7 @@ const STRAY_ONE_IN: f64 = 15_000.0;
 #[derive(Debug, Clone)]
 pub struct BroadcasterControl {
     orders: watch::Sender<Orders>,
+    counted: watch::Receiver<BroadcasterCounters>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -58,6 +59,12 @@ impl BroadcasterControl {
         self.orders.send_modify(|orders| orders.video = video);
     }
 
+    /// What it counted so far, whether or not it tells.
+    #[must_use]
+    pub fn counted(&self) -> BroadcasterCounters {
+        *self.counted.borrow()
+    }
+
     /// The next lighter encoder preset.
     pub fn lighten_preset(&self) {
         self.orders.send_modify(|orders| orders.encode_factor *= LIGHTER);
@@ -70,6 +77,8 @@ pub struct StandInBroadcaster {
     orders: watch::Receiver<Orders>,
     recorder: Recorder,
     noise: Noise,
+    /// What it counts, told or not.
+    truly: watch::Sender<BroadcasterCounters>,
 }
 
 impl StandInBroadcaster {
@@ -80,8 +89,10 @@ impl StandInBroadcaster {
     ) -> (Self, BroadcasterControl) {
         let video = Bitrate::from_kbps(conditions.borrow().broadcaster.video_kbps);
         let (orders, to_follow) = watch::channel(Orders { video, encode_factor: 1.0 });
-        let broadcaster = Self { conditions, orders: to_follow, recorder, noise: Noise::new(seed, "broadcaster") };
-        (broadcaster, BroadcasterControl { orders })
+        let (truly, counted) = watch::channel(BroadcasterCounters::default());
+        let broadcaster =
+            Self { conditions, orders: to_follow, recorder, noise: Noise::new(seed, "broadcaster"), truly };
+        (broadcaster, BroadcasterControl { orders, counted })
     }
 
     /// Publishes until the connection ends.
@@ -124,6 +135,7 @@ impl StandInBroadcaster {
                 while session.poll().map_err(io::Error::other)?.is_some() {}
             }
             sleep_until(due).await;
+            self.truly.send_replace(show.counters);
             let (now, orders) = (self.conditions.borrow().broadcaster, *self.orders.borrow());
             let now = BroadcasterConditions { encode_ms: now.encode_ms * orders.encode_factor, ..now };
             for message in show.advance(&mut self.noise, &now, orders.video) {
@@ -254,6 +266,7 @@ impl Show {
         video: Bitrate,
         noise: &mut Noise,
     ) -> Option<Message> {
+        count(&mut self.counters.rendered);
         if self.encoder_free_ms > now {
             return None;
         }

@@ -24,13 +24,13 @@ pub struct Evening {
     #[serde(default = "default_seed")]
     pub seed: u64,
     #[serde(default)]
-    line: LineConditions,
+    pub(crate) line: LineConditions,
     #[serde(default)]
-    broadcaster: BroadcasterConditions,
+    pub(crate) broadcaster: BroadcasterConditions,
     #[serde(default)]
-    machine: MachineConditions,
+    pub(crate) machine: MachineConditions,
     #[serde(default, rename = "server")]
-    servers: Vec<ServerStart>,
+    pub(crate) servers: Vec<ServerStart>,
     #[serde(default, rename = "event")]
     pub(crate) events: Vec<Event>,
     /// The verdict it should come to; none for an evening on which nothing is wrong.
@@ -57,78 +57,78 @@ pub struct Expectation {
 
 #[derive(Debug, Clone, PartialEq, Default, Deserialize)]
 #[serde(default, deny_unknown_fields)]
-struct ServerStart {
-    name: String,
-    delay_ms: f64,
-    jitter_ms: f64,
-    route_kbps: Option<f64>,
-    reads_kbps: Option<f64>,
-    away: bool,
+pub(crate) struct ServerStart {
+    pub(crate) name: String,
+    pub(crate) delay_ms: f64,
+    pub(crate) jitter_ms: f64,
+    pub(crate) route_kbps: Option<f64>,
+    pub(crate) reads_kbps: Option<f64>,
+    pub(crate) away: bool,
 }
 
 /// Something that happens. What is not named stays as it is.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Event {
-    at_s: f64,
+    pub(crate) at_s: f64,
     pub(crate) what: String,
     #[serde(default)]
-    line: LineChange,
-    server: Option<ServerChange>,
+    pub(crate) line: LineChange,
+    pub(crate) server: Option<ServerChange>,
     #[serde(default)]
-    broadcaster: BroadcasterChange,
+    pub(crate) broadcaster: BroadcasterChange,
     #[serde(default)]
-    machine: MachineChange,
+    pub(crate) machine: MachineChange,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct LineChange {
-    up_kbps: Option<f64>,
-    delay_ms: Option<f64>,
-    jitter_ms: Option<f64>,
-    others_kbps: Option<f64>,
-    link_kbps: Option<f64>,
+pub(crate) struct LineChange {
+    pub(crate) up_kbps: Option<f64>,
+    pub(crate) delay_ms: Option<f64>,
+    pub(crate) jitter_ms: Option<f64>,
+    pub(crate) others_kbps: Option<f64>,
+    pub(crate) link_kbps: Option<f64>,
 }
 
 #[derive(Debug, Clone, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct ServerChange {
-    name: String,
-    reads_kbps: Option<f64>,
-    route_kbps: Option<f64>,
-    away: Option<bool>,
+pub(crate) struct ServerChange {
+    pub(crate) name: String,
+    pub(crate) reads_kbps: Option<f64>,
+    pub(crate) route_kbps: Option<f64>,
+    pub(crate) away: Option<bool>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Default, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct BroadcasterChange {
-    render_ms: Option<f64>,
-    encode_ms: Option<f64>,
-    stall_ms: Option<f64>,
-    reports: Option<bool>,
-    still: Option<bool>,
-    paused: Option<bool>,
-    waits: Option<bool>,
+#[serde(default, deny_unknown_fields)]
+pub(crate) struct BroadcasterChange {
+    pub(crate) render_ms: Option<f64>,
+    pub(crate) encode_ms: Option<f64>,
+    pub(crate) stall_ms: Option<f64>,
+    pub(crate) reports: Option<bool>,
+    pub(crate) still: Option<bool>,
+    pub(crate) paused: Option<bool>,
+    pub(crate) waits: Option<bool>,
 }
 
 #[derive(Debug, Clone, PartialEq, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct MachineChange {
-    cpu: Option<f64>,
-    broadcaster_cpu: Option<f64>,
-    gpu_render: Option<f64>,
-    gpu_encode: Option<f64>,
-    frequency: Option<f64>,
-    throttles: Option<f64>,
-    celsius: Option<f64>,
-    disk_write_ms: Option<f64>,
-    disk_pressure: Option<f64>,
-    signal_dbm: Option<f64>,
-    other: Option<OtherProgram>,
-    gpu_other: Option<OtherProgram>,
-    gpu_encode_other: Option<OtherProgram>,
-    upload: Option<Uploader>,
+pub(crate) struct MachineChange {
+    pub(crate) cpu: Option<f64>,
+    pub(crate) broadcaster_cpu: Option<f64>,
+    pub(crate) gpu_render: Option<f64>,
+    pub(crate) gpu_encode: Option<f64>,
+    pub(crate) frequency: Option<f64>,
+    pub(crate) throttles: Option<f64>,
+    pub(crate) celsius: Option<f64>,
+    pub(crate) disk_write_ms: Option<f64>,
+    pub(crate) disk_pressure: Option<f64>,
+    pub(crate) signal_dbm: Option<f64>,
+    pub(crate) other: Option<OtherProgram>,
+    pub(crate) gpu_other: Option<OtherProgram>,
+    pub(crate) gpu_encode_other: Option<OtherProgram>,
+    pub(crate) upload: Option<Uploader>,
 }
 
 /// Why a text is not an evening.

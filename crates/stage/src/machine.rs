@@ -25,7 +25,7 @@ pub(crate) async fn run(conditions: watch::Receiver<Conditions>, recorder: Recor
         tick.tick().await;
         let now = conditions.borrow().machine.clone();
         throttled += now.throttles;
-        recorder.note(Origin::Measured, Observation::Machine(load(&now, throttled, &mut noise)));
+        recorder.note(Origin::Measured, Observation::Machine(Box::new(load(&now, throttled, &mut noise))));
     }
 }
 

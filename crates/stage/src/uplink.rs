@@ -33,6 +33,8 @@ const STEP: Duration = Duration::from_millis(5);
 const UNSENT_BYTES: u64 = 32 << 10;
 /// The receiver's window, in bytes.
 const WINDOW_BYTES: u64 = 384 << 10;
+/// A round trip this far above its shortest climbs, in milliseconds.
+const CLIMBS_MS: f64 = 50.0;
 /// A segment's payload, in bytes.
 const SEGMENT_BYTES: u64 = 1448;
 
@@ -164,9 +166,13 @@ impl Pipe {
             self.retransmits += (self.buffered() - buffer_bytes).div_ceil(SEGMENT_BYTES).min(20);
             self.window = (self.window * 0.7).max(4.0 * SEGMENT_BYTES as f64);
         } else if take > 0 && take == by_window {
-            // Slow start until a round trip is known to climb, a segment a round trip afterwards.
+            // Slow start until the round trip climbs, a segment a round trip afterwards.
             let rtt = self.rtt_ms.unwrap_or(50.0).max(1.0);
-            let gain = if rtt < 60.0 { take as f64 } else { SEGMENT_BYTES as f64 * STEP.as_secs_f64() * 1000.0 / rtt };
+            let gain = if rtt < self.min_rtt_ms.unwrap_or(rtt) + CLIMBS_MS {
+                take as f64
+            } else {
+                SEGMENT_BYTES as f64 * STEP.as_secs_f64() * 1000.0 / rtt
+            };
             self.window = (self.window + gain).min(8e6);
         }
     }

@@ -42,7 +42,7 @@ impl Way {
 
     fn path(&self, now: Moment) -> Path {
         Path {
-            rtt_ms: self.rtt_ms.lowest(now, NOW),
+            rtt_ms: self.rtt_ms.mean(now, NOW),
             floor_ms: self.floor_ms,
             unanswered: self.unanswered.within(now, NOW),
         }

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use super::{Core, STALE};
-use crate::facts::{CLEAR, Facts, NOW, RATES};
+use crate::facts::{CLEAR, Facts, HARM, JUST, NOW, RATES};
 use crate::figure::{Figure, Origin, Trust};
 use crate::journey::Stage;
 use crate::machine_load::MachineLoad;
@@ -17,6 +17,11 @@ use crate::window::{Gauge, Trail};
 
 /// A broadcast is looked at for oddities once it has run this long, and over as long.
 const SETTLED: Duration = Duration::from_secs(10);
+
+/// What a trail counted in a span of [`NOW`], on the mean of [`HARM`].
+fn mean_loss(trail: &Trail, now: Moment) -> f64 {
+    trail.within(now, HARM) * NOW.as_secs_f64() / HARM.as_secs_f64()
+}
 
 impl Core {
     pub(super) fn facts(&self, now: Moment) -> Facts {
@@ -54,6 +59,12 @@ impl Core {
             dropped_clear: counted.dropped.within(now, CLEAR),
             skipped_clear: skipped.within(now, CLEAR),
             lagged_clear: lagged.within(now, CLEAR),
+            dropped_mean: mean_loss(&counted.dropped, now),
+            skipped_mean: mean_loss(skipped, now),
+            lagged_mean: mean_loss(lagged, now),
+            dropped_just: counted.dropped.within(now, JUST),
+            skipped_just: skipped.within(now, JUST),
+            lagged_just: lagged.within(now, JUST),
             skipped_load_known: self.load_known(now, counted.skipped_since.or(counted.behind_since)),
             lagged_load_known: self.load_known(now, counted.lagged_since),
             paths_known: self.beyond.is_known(now),
@@ -95,10 +106,10 @@ impl Core {
         self.counted.lagged_reported.is_known() || self.wire.reads_repeats()
     }
 
-    /// Share of the busy time within [`NOW`] that the receiver's window held up.
+    /// Share of the busy time within [`RATES`] that the receiver's window held up.
     pub(super) fn receiver_limited(&self, now: Moment) -> Option<f64> {
-        let busy = self.counted.busy_us.within(now, NOW);
-        (busy > 0.0).then(|| (self.counted.receiver_limited_us.within(now, NOW) / busy).min(1.0))
+        let busy = self.counted.busy_us.within(now, RATES);
+        (busy > 0.0).then(|| (self.counted.receiver_limited_us.within(now, RATES) / busy).min(1.0))
     }
 
     /// What is odd and costs no frame.

@@ -38,7 +38,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     if facts.skipped < ALARM_FRAMES && !behind && !lingering || !facts.skipped_load_known {
         return None;
     }
-    let finding = weigh(cases(facts).0, held);
+    let finding = weigh(Fault::Encoder, cases(facts), held, facts.skipped_just > 0.0 || behind);
     let cause = finding.cause();
     let slow = facts.due * (facts.behind_grows / 1000.0).clamp(0.0, 1.0);
     // An inferred number is never told as fact.
@@ -60,7 +60,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
             Some((_, share)) => trust * share,
             None => 0.6,
         },
-        harm_frames: facts.skipped + slow,
+        harm_frames: facts.skipped_mean + slow,
         sentence: sentence(facts, cause, &loss),
         evidence: finding.evidence(),
         would_change: match cause {
@@ -74,7 +74,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
 
 /// Every cause weighed, whether or not anything is lost.
 pub(super) fn weighed(facts: &Facts, held: &Held) -> Vec<Weighed> {
-    weigh(cases(facts).0, held).weighed
+    weigh(Fault::Encoder, cases(facts), held, true).weighed
 }
 
 fn cases(facts: &Facts) -> Cases {

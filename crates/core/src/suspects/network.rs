@@ -20,6 +20,8 @@ pub(crate) const RTT_RISE_MS: f64 = 60.0;
 const RECEIVER_LIMITED: f64 = 0.6;
 /// Above this share of its limit, and growing, the queue will not recover by itself in time.
 const QUEUE_ALARM: f64 = 0.6;
+/// Before the first drop, a cause must be this likely to be told.
+const CLEAR_SHARE: f64 = 0.8;
 /// A link may be down this long at the beginning without an alarm: connecting takes a moment.
 const CONNECTING_S: f64 = 1.5;
 /// What a line carries is divided so that something is left: trade practice is 75–80 %.
@@ -53,8 +55,12 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
         return None;
     }
 
-    let finding = weigh(cases(facts).0, held);
+    let finding = weigh(Fault::Network, cases(facts), held, facts.dropped_just > 0.0 || about_to);
     let cause = finding.cause();
+    // What only threatens is not told before it is clear what it is.
+    if !losing && !is_held && finding.told.is_none_or(|(_, share)| share < CLEAR_SHARE) {
+        return None;
+    }
     // The drops are the moth's own doing and so certain; a queue that only grows may yet recover.
     let fault_sure = if facts.dropped_clear > 0.0 { 0.99 } else { 0.85 };
     let loss = if facts.dropped > 0.0 {
@@ -66,7 +72,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
         fault: Fault::Network,
         cause,
         confidence: fault_sure * finding.told.map_or(0.5, |(_, share)| share),
-        harm_frames: facts.dropped,
+        harm_frames: facts.dropped_mean,
         sentence: sentence(facts, cause, &loss),
         evidence: finding.evidence(),
         would_change: would_change(&finding),
@@ -77,7 +83,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
 
 /// Every cause weighed, whether or not anything is lost.
 pub(super) fn weighed(facts: &Facts, held: &Held) -> Vec<Weighed> {
-    if facts.link_up { weigh(cases(facts).0, held).weighed } else { away::suspect(facts).weighed }
+    if facts.link_up { weigh(Fault::Network, cases(facts), held, true).weighed } else { away::suspect(facts).weighed }
 }
 
 fn would_change(finding: &Finding) -> String {
@@ -104,15 +110,19 @@ fn own_connection(facts: &Facts, cases: &mut Cases) {
             "round trip {:.0} ms, {rise:.0} ms above its lowest on this connection",
             facts.rtt_ms.unwrap_or_default()
         );
-        let bans = if rise > RTT_RISE_MS { 1.2 } else { -0.8 };
+        let bans = ramp(rise, (RTT_RISE_MS / 3.0, -0.8), (RTT_RISE_MS * 1.6, 1.2));
         cases.sign(Origin::Measured, &text, &all(bans));
         cases.sign(Origin::Measured, &text, &[(ServerSlow, -bans / 2.0)]);
     }
     if let Some(share) = facts.receiver_limited {
         let text = format!("the server's window held the connection up {} of the busy time", percent(share));
-        let bans = if share > RECEIVER_LIMITED { 1.6 } else { -1.2 };
+        // On a way whose buffer is deeper than the server's window, the window fills while the bytes are on the way:
+        // then it says nothing of the server.
+        let waits = ramp(facts.rtt_rise_ms().unwrap_or(0.0), (RTT_RISE_MS, 0.0), (RTT_RISE_MS * 3.0, 1.0));
+        let full = ramp(share, (RECEIVER_LIMITED - 0.2, -1.2), (RECEIVER_LIMITED + 0.1, 1.6));
+        let bans = if full > 0.0 { full * (1.0 - 0.75 * waits) } else { full };
         cases.sign(Origin::Measured, &text, &[(ServerSlow, bans)]);
-        cases.sign(Origin::Measured, &text, &all(-bans / 2.0));
+        cases.sign(Origin::Measured, &text, &all(-bans / 2.0 * (1.0 - waits)));
     }
     if facts.rtt_rise_ms().is_none() && facts.receiver_limited.is_none() {
         let text = "what holds the connection up cannot be read here";
@@ -157,17 +167,20 @@ fn beside(facts: &Facts, cases: &mut Cases) {
 /// What probes of the first router and of another server tell.
 fn along_the_way(facts: &Facts, cases: &mut Cases) {
     let rise = facts.rtt_rise_ms().unwrap_or(0.0);
-    let waits = rise > RTT_RISE_MS;
+    // How much there is to find on the way at all.
+    let waits = ramp(rise, (RTT_RISE_MS / 2.0, 0.0), (RTT_RISE_MS * 1.2, 1.0));
+    // From −1, a probe that waits in no queue, to +1, one that waits in ours.
+    let same_queue = |up: f64| ramp(up / rise.max(1.0), (SAME_QUEUE * 0.5, -1.0), (SAME_QUEUE * 1.5, 1.0));
     match (facts.gateway.rise_ms(), facts.gateway.unanswered > 1.0) {
-        (Some(up), _) if waits => {
+        (Some(up), _) if waits > 0.0 => {
             let text = format!("the first router answers {up:.0} ms later than it can");
-            let same = up > GATEWAY_RISE_MS && up > rise * SAME_QUEUE;
-            let weights = if same {
+            let same = if up > GATEWAY_RISE_MS { same_queue(up) } else { -1.0 } * waits;
+            let weights = if same > 0.0 {
                 [(LocalLink, 2.0), (LineShort, -1.0), (UploadHere, -0.6), (UploadBeyond, -1.0), (Route, -1.2)]
             } else {
                 [(LocalLink, -1.8), (LineShort, 0.1), (UploadHere, 0.1), (UploadBeyond, 0.1), (Route, 0.1)]
             };
-            cases.sign(Origin::Measured, &text, &weights);
+            cases.sign(Origin::Measured, &text, &weights.map(|(cause, bans)| (cause, bans * same.abs())));
         }
         (None, true) => {
             let text = "the first router answered before and does not now";
@@ -189,14 +202,15 @@ fn along_the_way(facts: &Facts, cases: &mut Cases) {
     }
     let name = facts.other_probed.as_deref().unwrap_or("another server");
     match facts.other.rise_ms() {
-        Some(up) if waits => {
+        Some(up) if waits > 0.0 => {
             let text = format!("{name} is reached {up:.0} ms later than it can be");
-            let weights = if up > rise * SAME_QUEUE {
+            let same = same_queue(up) * waits;
+            let weights = if same > 0.0 {
                 [(Route, -1.8), (LineShort, 0.2), (UploadHere, 0.2), (UploadBeyond, 0.2), (LocalLink, 0.2)]
             } else {
                 [(Route, 2.0), (LineShort, -1.2), (UploadHere, -0.9), (UploadBeyond, -1.2), (LocalLink, -1.0)]
             };
-            cases.sign(Origin::Measured, &text, &weights);
+            cases.sign(Origin::Measured, &text, &weights.map(|(cause, bans)| (cause, bans * same.abs())));
         }
         _ => cases.sign(Origin::Measured, "no other server's round trip is known", &[(Route, -0.8)]),
     }
@@ -226,6 +240,13 @@ fn from_memory(facts: &Facts, cases: &mut Cases) {
             cases.sign(Origin::Measured, &text, &[(LineShort, -0.8), (UploadBeyond, 0.5)]);
         }
     }
+}
+
+/// A weight that climbs evenly from one point to another, and is level beyond them: a figure that wavers about a border
+/// moves the scales a little, and does not tip them.
+fn ramp(value: f64, (low, at_low): (f64, f64), (high, at_high): (f64, f64)) -> f64 {
+    let along = ((value - low) / (high - low)).clamp(0.0, 1.0);
+    at_low + (at_high - at_low) * along
 }
 
 fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {

@@ -23,7 +23,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     if !enough && !lingering || !facts.lagged_load_known {
         return None;
     }
-    let finding = weigh(cases(facts).0, held);
+    let finding = weigh(Fault::Rendering, cases(facts), held, facts.lagged_just > 0.0);
     let cause = finding.cause();
     let known = if facts.lagged_inferred.is_some() { " (inferred from frame sizes)" } else { "" };
     let loss = format!("{} lagged{known}", frames_lost(lagged));
@@ -35,7 +35,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
             Some((_, share)) => trust * share,
             None => 0.6 * trust,
         },
-        harm_frames: lagged,
+        harm_frames: facts.lagged_mean,
         sentence: sentence(facts, cause, &loss),
         evidence: finding.evidence(),
         would_change: match cause {
@@ -49,7 +49,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
 
 /// Every cause weighed, whether or not anything is lost.
 pub(super) fn weighed(facts: &Facts, held: &Held) -> Vec<Weighed> {
-    weigh(cases(facts).0, held).weighed
+    weigh(Fault::Rendering, cases(facts), held, true).weighed
 }
 
 fn cases(facts: &Facts) -> Cases {

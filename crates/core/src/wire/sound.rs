@@ -49,7 +49,7 @@ impl Sound {
     pub(super) fn silent_s(&self, now: Moment) -> Option<f64> {
         let (video_at, _) = self.video?;
         let silent = now.since(self.last?);
-        (silent > MISSING && now.since(video_at) < MISSING).then(|| silent.as_secs_f64())
+        (silent > MISSING && now.since(video_at) < MISSING).then_some(silent.as_secs_f64())
     }
 }
 

@@ -1,0 +1,162 @@
+//! What a judgement is worth against the truth.
+
+use moth::judge::{Judged, Judgement};
+use moth_stage::{Truth, Wrong};
+
+/// After trouble ends, its verdict may stand so long: losses must stay away for five seconds, and a queue must empty.
+const CLEARS_S: f64 = 12.0;
+/// A verdict that stands shorter than this changes nothing anyone would do, but counts as an alarm all the same.
+const SHOWN_S: f64 = 0.0;
+
+/// A trouble beside another must cost so many frames to be missed.
+const COSTLY: u64 = 12;
+
+/// One case's score.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Score {
+    /// What is truly wrong, or `none`.
+    pub truth: Vec<Wrong>,
+    /// The verdict that stood longest while it was.
+    pub told: Option<Wrong>,
+    /// Every fault that is truly there was found, the standing one among them.
+    pub fault_right: bool,
+    /// So was every cause.
+    pub cause_right: bool,
+    /// Seconds from the first lost frame to the first verdict with a right fault; zero if it was there before.
+    pub wait_s: Option<f64>,
+    /// Verdicts of a fault that is not truly there.
+    pub false_alarms: usize,
+    /// Times the verdict of a standing trouble changed into another.
+    pub changes: usize,
+    /// The verdict was still there long after the trouble.
+    pub lingered: bool,
+    /// Hours judged.
+    pub hours: f64,
+    /// Seconds of them in which nothing was wrong.
+    pub calm_s: f64,
+}
+
+fn overlap(judged: &Judged, from: f64, to: f64) -> f64 {
+    (judged.to_s.min(to) - judged.from_s.max(from)).max(0.0)
+}
+
+/// Scores a judgement.
+#[must_use]
+pub fn score(truth: &Truth, judgement: &Judgement) -> Score {
+    let verdicts = &judgement.verdicts;
+    // Trouble too mild to cost a frame is none; to name it rightly all the same is no mistake.
+    let harmless = truth.first_loss_s.is_none_or(|loss| loss > truth.to_s - 1.0);
+    let costly: Vec<&Wrong> =
+        truth.wrong.iter().filter(|w| truth.lost.get(&w.fault).is_some_and(|lost| *lost >= COSTLY)).collect();
+    let named = |fault: &str, cause: Option<&str>| {
+        truth.wrong.iter().any(|w| w.fault == fault && cause.is_none_or(|cause| w.cause == cause))
+    };
+    let from = truth.first_loss_s.filter(|_| !harmless).unwrap_or(truth.from_s);
+    let (from, to) = (from.min(truth.to_s), truth.to_s);
+    let mut by_verdict: Vec<(&Judged, f64)> = Vec::new();
+    for judged in verdicts {
+        let stood = overlap(judged, from, to);
+        match by_verdict.iter_mut().find(|(j, _)| (j.fault, j.cause) == (judged.fault, judged.cause)) {
+            Some((_, sum)) => *sum += stood,
+            None => by_verdict.push((judged, stood)),
+        }
+    }
+    let longest = by_verdict.iter().filter(|(_, s)| *s > SHOWN_S).max_by(|a, b| a.1.total_cmp(&b.1)).map(|(j, _)| *j);
+    let told = longest.map(|j| Wrong { fault: j.fault.into(), cause: j.cause.unwrap_or("unknown").into() });
+    let heard = |fault: &str, cause: Option<&str>| {
+        verdicts.iter().filter(|j| overlap(j, from, to) > 0.0).any(|j| {
+            let all = std::iter::once((j.fault, j.cause)).chain(j.also.iter().map(|a| (a.fault, a.cause)));
+            all.into_iter().any(|(f, c)| f == fault && cause.is_none_or(|cause| c == Some(cause)))
+        })
+    };
+    let (fault_right, cause_right) = match &told {
+        None => (harmless, harmless),
+        Some(told) => {
+            let all = harmless || costly.iter().all(|w| heard(&w.fault, None));
+            let every = harmless || costly.iter().all(|w| heard(&w.fault, Some(&w.cause)));
+            let fault = named(&told.fault, None) && all;
+            (fault, fault && named(&told.fault, Some(&told.cause)) && every)
+        }
+    };
+    let wait_s = truth.first_loss_s.filter(|_| !harmless).and_then(|loss| {
+        let first = verdicts.iter().find(|j| named(j.fault, None) && j.to_s >= loss)?;
+        Some((first.from_s - loss).max(0.0))
+    });
+    let clears = to + CLEARS_S;
+    let inside = |j: &Judged| j.from_s < clears && j.to_s > truth.from_s - 1.0;
+    let false_alarms = verdicts.iter().filter(|j| !(inside(j) && named(j.fault, None))).count();
+    let standing: Vec<_> = verdicts.iter().filter(|j| overlap(j, from, to) > 0.0).map(|j| (j.fault, j.cause)).collect();
+    let changes = standing.windows(2).filter(|pair| pair[0] != pair[1]).count();
+    Score {
+        truth: if harmless { Vec::new() } else { costly.iter().map(|w| (*w).clone()).collect() },
+        told,
+        fault_right,
+        cause_right,
+        wait_s,
+        false_alarms,
+        changes,
+        lingered: !truth.wrong.is_empty() && verdicts.iter().any(|j| j.to_s > clears + 1.0),
+        hours: judgement.seconds / 3600.0,
+        calm_s: if harmless { judgement.seconds } else { truth.from_s.max(0.0) },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn judged(from_s: f64, to_s: f64, fault: &'static str, cause: &'static str) -> Judged {
+        Judged { from_s, to_s, fault, cause: Some(cause), confidence: 0.9, sentence: String::new(), also: Vec::new() }
+    }
+
+    fn judgement(verdicts: Vec<Judged>) -> Judgement {
+        Judgement { verdicts, seconds: 60.0, readings: 1, damage: None }
+    }
+
+    fn heat() -> Truth {
+        let wrong = vec![Wrong { fault: "encoder".into(), cause: "heat".into() }];
+        Truth {
+            wrong,
+            from_s: 20.0,
+            to_s: 40.0,
+            end_s: 60.0,
+            lost: [("encoder".to_owned(), 99)].into(),
+            first_loss_s: Some(20.5),
+        }
+    }
+
+    #[test]
+    fn a_right_verdict_counts_from_the_first_lost_frame() {
+        let found = score(&heat(), &judgement(vec![judged(21.0, 44.0, "encoder", "heat")]));
+        assert!(found.fault_right && found.cause_right && found.false_alarms == 0 && !found.lingered);
+        assert_eq!(found.wait_s, Some(0.5));
+    }
+
+    #[test]
+    fn a_wrong_cause_a_wrong_fault_and_silence_are_told_apart() {
+        let cause = score(&heat(), &judgement(vec![judged(21.0, 44.0, "encoder", "disk")]));
+        assert!(cause.fault_right && !cause.cause_right);
+        let fault = score(&heat(), &judgement(vec![judged(21.0, 44.0, "network", "route")]));
+        assert!(!fault.fault_right && fault.false_alarms == 1 && fault.wait_s.is_none());
+        assert!(!score(&heat(), &judgement(vec![])).fault_right);
+    }
+
+    #[test]
+    fn an_alarm_in_calm_is_false() {
+        let calm = Truth { from_s: 20.0, to_s: 40.0, end_s: 60.0, ..Truth::default() };
+        assert_eq!(score(&calm, &judgement(vec![judged(3.0, 9.0, "network", "route")])).false_alarms, 1);
+        let silent = score(&calm, &judgement(vec![]));
+        assert!(silent.fault_right && silent.cause_right && silent.calm_s == 60.0);
+    }
+
+    #[test]
+    fn both_of_two_troubles_must_be_heard() {
+        let mut truth = heat();
+        truth.wrong.push(Wrong { fault: "network".into(), cause: "route".into() });
+        truth.lost.insert("network".into(), 50);
+        let one = judged(21.0, 44.0, "encoder", "heat");
+        assert!(!score(&truth, &judgement(vec![one.clone()])).fault_right);
+        let both = Judged { also: vec![moth::judge::Also { fault: "network", cause: Some("route") }], ..one };
+        assert!(score(&truth, &judgement(vec![both])).cause_right);
+    }
+}
