@@ -102,7 +102,11 @@ pub async fn record(folder: &Path, seed: u64, shapes: Shapes) -> Result<PathBuf,
 }
 
 fn tell(theatre: &Theatre, snapshot: &Snapshot) {
-    let doubt =
-        Doubt { on_air: snapshot.on_air_since.is_some(), in_doubt: snapshot.in_doubt, server: snapshot.server.clone() };
+    let doubt = Doubt {
+        on_air: snapshot.on_air_since.is_some(),
+        in_doubt: snapshot.in_doubt,
+        is_losing: snapshot.verdict.fault != moth_core::suspects::Fault::None,
+        server: snapshot.server.clone(),
+    };
     theatre.doubt.send_if_modified(|before| std::mem::replace(before, doubt.clone()) != doubt);
 }

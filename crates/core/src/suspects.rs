@@ -246,7 +246,7 @@ impl Case {
 }
 
 /// The fault that stands first stays so unless another costs this many times its frames.
-const STAYS_FIRST: f64 = 2.5;
+const STAYS_FIRST: f64 = 1.7;
 
 /// A cause already in the verdict starts with this lead, in bans, so that a figure that wavers about a
 /// threshold does not make the verdict waver with it.

@@ -65,6 +65,45 @@ pub(crate) fn pressure(proc: &Path, resource: &str) -> Fact<f64> {
     percent.map(|percent| percent / 100.0).ok_or_else(|| "its pressure figures are not as expected".into())
 }
 
+/// The share of the last ten seconds in which something waited for a resource.
+pub(crate) fn newest_pressure(proc: &Path, resource: &str) -> Option<f64> {
+    let told = text(&proc.join("pressure").join(resource))?;
+    let some = told.lines().find(|line| line.starts_with("some"))?;
+    let average = some.split_whitespace().find_map(|word| word.strip_prefix("avg10="))?;
+    average.parse::<f64>().ok().map(|percent| percent / 100.0)
+}
+
+/// The folders of the cores.
+fn cores(sys: &Path) -> impl Iterator<Item = std::path::PathBuf> {
+    let named = |path: &std::path::PathBuf| {
+        let name = path.file_name().and_then(|name| name.to_str()).and_then(|name| name.strip_prefix("cpu"));
+        name.is_some_and(|number| !number.is_empty() && number.bytes().all(|b| b.is_ascii_digit()))
+    };
+    let all = fs::read_dir(sys.join("devices/system/cpu")).into_iter().flatten().flatten();
+    all.map(|entry| entry.path()).filter(named)
+}
+
+/// The fastest core's frequency, as a share of the most it may have (kernel, *cpufreq*).
+pub(crate) fn frequency(sys: &Path) -> Option<f64> {
+    let share = |core: std::path::PathBuf| {
+        let khz = |file: &str| text(&core.join("cpufreq").join(file))?.parse::<f64>().ok();
+        let most = khz("cpuinfo_max_freq").filter(|most| *most > 0.0)?;
+        Some((khz("scaling_cur_freq")? / most).min(1.0))
+    };
+    cores(sys).filter_map(share).reduce(f64::max)
+}
+
+/// How often the cores slowed themselves down for their heat since the machine started, where the driver counts it.
+pub(crate) fn throttled(sys: &Path) -> Option<u64> {
+    let count = |core: std::path::PathBuf| {
+        ["core_throttle_count", "package_throttle_count"]
+            .iter()
+            .filter_map(|file| text(&core.join("thermal_throttle").join(file))?.parse::<u64>().ok())
+            .max()
+    };
+    cores(sys).filter_map(count).max()
+}
+
 /// What is free for this user on the disk of a folder.
 pub(crate) fn disk(folder: &Path) -> Fact<Disk> {
     let told = rustix::fs::statvfs(folder).map_err(|error| format!("{}: {error}", folder.display()))?;
@@ -113,6 +152,28 @@ mod tests {
         let expected = Memory { swap_used_bytes: 500 * 1024, available_bytes: 2000 * 1024, pressure: Some(0.125) };
         assert_eq!(memory(dir.path()), Ok(expected));
         assert!(disk(dir.path()).unwrap().free_bytes > 0);
+    }
+
+    #[test]
+    fn clocks_and_throttling_are_read_from_every_core() {
+        let dir = tempfile::tempdir().unwrap();
+        write(
+            dir.path(),
+            &[
+                ("devices/system/cpu/cpu0/cpufreq/scaling_cur_freq", "1200000\n"),
+                ("devices/system/cpu/cpu0/cpufreq/cpuinfo_max_freq", "4800000\n"),
+                ("devices/system/cpu/cpu0/thermal_throttle/core_throttle_count", "3\n"),
+                ("devices/system/cpu/cpu1/cpufreq/scaling_cur_freq", "2400000\n"),
+                ("devices/system/cpu/cpu1/cpufreq/cpuinfo_max_freq", "4800000\n"),
+                ("devices/system/cpu/cpu1/thermal_throttle/package_throttle_count", "17\n"),
+                ("devices/system/cpu/cpufreq/ondemand", "not a core\n"),
+                ("pressure/io", "some avg10=41.50 avg60=12.50 avg300=1.24 total=1\n"),
+            ],
+        );
+        assert_eq!((frequency(dir.path()), throttled(dir.path())), (Some(0.5), Some(17)));
+        assert_eq!(newest_pressure(dir.path(), "io"), Some(0.415));
+        let nowhere = Path::new("/nonexistent");
+        assert_eq!((frequency(nowhere), throttled(nowhere), newest_pressure(nowhere, "io")), (None, None, None));
     }
 
     #[test]

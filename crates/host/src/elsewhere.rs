@@ -8,19 +8,47 @@ use moth_core::machine_load::MachineLoad;
 use moth_plan::check::{Fact, Lookup, MachineFacts};
 use moth_plan::surroundings::Surroundings;
 
+/// Where things would be read.
+#[derive(Debug, Clone)]
+pub struct Places {
+    /// The folder recordings go to, if there is one.
+    pub recordings: Option<PathBuf>,
+}
+
+impl Places {
+    /// Those of a real machine.
+    #[must_use]
+    pub fn real(recordings: Option<PathBuf>) -> Self {
+        Self { recordings }
+    }
+}
+
+/// What is looked at, and how closely.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Look {
+    /// Time since any beginning, always the same one.
+    pub at: Duration,
+    /// The broadcaster's end of its connection.
+    pub broadcaster: Option<SocketAddr>,
+    /// Where the broadcast goes.
+    pub server: Option<IpAddr>,
+    /// Frames are being lost, or may be soon.
+    pub closely: bool,
+}
+
 /// Reads a machine's load; here it cannot.
 #[derive(Debug)]
 pub struct Machine;
 
 impl Machine {
-    /// A reader below `root`, which is not looked at.
+    /// A reader of these places, which are not looked at.
     #[must_use]
-    pub fn new(_root: PathBuf) -> Self {
+    pub fn new(_places: Places) -> Self {
         Self
     }
 
     /// Nothing is known.
-    pub fn read(&mut self, _broadcaster: Option<SocketAddr>) -> MachineLoad {
+    pub fn read(&mut self, _look: Look) -> MachineLoad {
         MachineLoad::default()
     }
 }

@@ -8,6 +8,8 @@ mod condition;
 #[cfg(target_os = "linux")]
 mod cpu;
 #[cfg(target_os = "linux")]
+mod disk;
+#[cfg(target_os = "linux")]
 mod gpu;
 #[cfg(target_os = "linux")]
 mod interface;
@@ -15,6 +17,8 @@ mod interface;
 mod machine;
 #[cfg(target_os = "linux")]
 mod netlink;
+#[cfg(target_os = "linux")]
+mod nvidia;
 #[cfg(target_os = "linux")]
 mod programs;
 #[cfg(target_os = "linux")]
@@ -29,11 +33,11 @@ mod wireless;
 #[cfg(target_os = "linux")]
 pub use interface::gateway_to;
 #[cfg(target_os = "linux")]
-pub use machine::Machine;
+pub use machine::{Look, Machine, Places};
 #[cfg(target_os = "linux")]
 pub use survey::{Quest, Survey};
 
 #[cfg(not(target_os = "linux"))]
 mod elsewhere;
 #[cfg(not(target_os = "linux"))]
-pub use elsewhere::{Machine, Quest, Survey, gateway_to};
+pub use elsewhere::{Look, Machine, Places, Quest, Survey, gateway_to};

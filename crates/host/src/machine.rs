@@ -1,25 +1,76 @@
 //! This machine's load, as one reading.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
+use std::time::Duration;
 
-use moth_core::machine_load::MachineLoad;
+use moth_core::machine_load::{MachineLoad, ProgramShare};
+use moth_core::rate::Bitrate;
+use moth_plan::surroundings::Medium;
 
 use crate::cpu::Cpu;
+use crate::disk::{self, Writers, Writes};
+use crate::gpu::{self, GpuClients, GpuShares};
+use crate::interface::{self, Counters};
 use crate::programs::{Programs, program};
 use crate::socket_owner::owner_of;
+use crate::uploads::Sockets;
+use crate::{condition, nvidia};
 
 /// Below this share of all cores nobody starves, and the other programs are not looked at: the look costs
 /// more than everything else here together.
 const WORTH_A_LOOK: f64 = 0.6;
+/// What changes slowly is read this often unless a close look is wanted.
+const SLOW: Duration = Duration::from_secs(5);
+
+/// Where things are read.
+#[derive(Debug, Clone)]
+pub struct Places {
+    /// `/proc` on a real machine.
+    pub proc: PathBuf,
+    /// `/sys` on a real machine.
+    pub sys: PathBuf,
+    /// The folder recordings go to, if there is one.
+    pub recordings: Option<PathBuf>,
+}
+
+impl Places {
+    /// Those of a real machine.
+    #[must_use]
+    pub fn real(recordings: Option<PathBuf>) -> Self {
+        Self { proc: "/proc".into(), sys: "/sys".into(), recordings }
+    }
+}
+
+/// What is looked at, and how closely.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Look {
+    /// Time since any beginning, always the same one.
+    pub at: Duration,
+    /// The broadcaster's end of its connection.
+    pub broadcaster: Option<SocketAddr>,
+    /// Where the broadcast goes.
+    pub server: Option<IpAddr>,
+    /// Frames are being lost, or may be soon: what is dear to read is read as well.
+    pub closely: bool,
+}
 
 /// Reads a machine's load between one look and the next.
 #[derive(Debug)]
 pub struct Machine {
-    proc: PathBuf,
+    places: Places,
     cpu: Cpu,
     programs: Programs,
     broadcaster: Option<Broadcaster>,
+    clients: GpuClients,
+    nvidia: nvidia::Nvidia,
+    interface: Option<(String, u32)>,
+    counters: Option<(Duration, Counters)>,
+    sockets: Option<(Duration, Sockets)>,
+    writes: Option<Writes>,
+    writers: Writers,
+    /// The newest figures of what changes slowly, and when they were read.
+    slow: (Option<Duration>, MachineLoad),
 }
 
 #[derive(Debug)]
@@ -30,43 +81,147 @@ struct Broadcaster {
 }
 
 impl Machine {
-    /// A reader of the tree below `proc`, which is `/proc` on a real machine.
+    /// A reader of these places.
     #[must_use]
-    pub fn new(proc: PathBuf) -> Self {
-        Self { proc, cpu: Cpu::default(), programs: Programs::default(), broadcaster: None }
+    pub fn new(places: Places) -> Self {
+        Self {
+            nvidia: nvidia::Nvidia::default(),
+            places,
+            cpu: Cpu::default(),
+            programs: Programs::default(),
+            broadcaster: None,
+            clients: GpuClients::default(),
+            interface: None,
+            counters: None,
+            sockets: None,
+            writes: None,
+            writers: Writers::default(),
+            slow: (None, MachineLoad::default()),
+        }
     }
 
-    /// The load since the last call; call it about once a second. `broadcaster` is the broadcaster's end
-    /// of its connection. What cannot be read is `None`.
-    pub fn read(&mut self, broadcaster: Option<SocketAddr>) -> MachineLoad {
-        let Some(cpu) = self.cpu.look(&self.proc) else {
-            self.find_broadcaster(broadcaster);
-            return MachineLoad::default();
+    /// The load since the last call; call it about once a second. What cannot be read is `None`.
+    pub fn read(&mut self, look: Look) -> MachineLoad {
+        let due = self.slow.0.is_none_or(|at| look.at.saturating_sub(at) >= SLOW);
+        if due || look.closely {
+            self.slow = (Some(look.at), self.slowly(look));
+        }
+        let mut load = self.slow.1.clone();
+        self.read_cpu(look, &mut load);
+        self.read_gpu(look, &mut load);
+        load.memory_pressure = condition::newest_pressure(&self.places.proc, "memory");
+        load.cpu_pressure = condition::newest_pressure(&self.places.proc, "cpu");
+        load.disk_pressure = condition::newest_pressure(&self.places.proc, "io");
+        load.throttled = condition::throttled(&self.places.sys);
+        load.frequency = condition::frequency(&self.places.sys);
+        load.sending = self.sending(look.at);
+        self.read_disk(look, &mut load);
+        load
+    }
+
+    /// What changes slowly, or is dear to read.
+    fn slowly(&mut self, look: Look) -> MachineLoad {
+        let Places { proc, sys, recordings } = &self.places;
+        let memory = condition::memory(proc).ok();
+        let hottest = condition::heat(sys).ok().and_then(|zones| {
+            let below =
+                |zone: &moth_plan::check::Heat| zone.limit_celsius.map_or(f64::MAX, |limit| limit - zone.celsius);
+            zones.into_iter().min_by(|a, b| below(a).total_cmp(&below(b)))
+        });
+        if let Some(server) = look.server {
+            self.interface = interface::leading_to(server).ok();
+        }
+        let link = self.interface.as_ref().map(|(name, index)| interface::facts(proc, sys, name, *index));
+        let medium = link.as_ref().and_then(|link| link.medium);
+        let before = self.sockets.take();
+        self.sockets = Sockets::look().ok().map(|now| (look.at, now));
+        let uploads = match (&self.sockets, before) {
+            (Some((at, now)), Some((earlier, before))) if *at > earlier => {
+                let but = [own(), self.broadcaster.as_ref().map_or(0, |b| b.pid)];
+                Some(now.since(&before, at.saturating_sub(earlier), proc, &but))
+            }
+            _ => self.slow.1.uploads.clone(),
         };
-        let share = |ticks: u64| (ticks as f64 / cpu.ticks as f64).min(1.0);
+        MachineLoad {
+            memory_available_bytes: memory.as_ref().map(|m| m.available_bytes),
+            swap_used_bytes: memory.map(|m| m.swap_used_bytes),
+            celsius: hottest.as_ref().map(|zone| zone.celsius),
+            limit_celsius: hottest.and_then(|zone| zone.limit_celsius),
+            wireless: match medium {
+                Some(Medium::Wireless) => Some(true),
+                Some(Medium::Wired) => Some(false),
+                // What is beneath cannot be seen.
+                Some(Medium::Loopback | Medium::Virtual) | None => None,
+            },
+            signal_dbm: link.and_then(|link| link.signal_dbm),
+            uploads,
+            disk_free_bytes: recordings.as_ref().and_then(|f| condition::disk(f).ok()).map(|disk| disk.free_bytes),
+            ..MachineLoad::default()
+        }
+    }
+
+    fn read_cpu(&mut self, look: Look, load: &mut MachineLoad) {
+        let cpu = self.cpu.look(&self.places.proc);
         let known = self.broadcaster.as_ref().map(|b| (b.pid, b.ticks));
-        let own = self.find_broadcaster(broadcaster);
-        let broadcaster_cpu = match (&own, known) {
+        let found = self.find_broadcaster(look.broadcaster);
+        load.broadcaster_name = found.as_ref().map(|(_, program)| program.name.clone());
+        let Some(cpu) = cpu else { return };
+        let share = |ticks: u64| (ticks as f64 / cpu.ticks as f64).min(1.0);
+        load.broadcaster_cpu = match (&found, known) {
             (Some((pid, program)), Some((before_pid, before))) if *pid == before_pid => {
                 Some(share(program.ticks.saturating_sub(before)))
             }
             _ => None,
         };
-        let busiest_other = if cpu.whole >= WORTH_A_LOOK {
-            let mut but = vec![i32::try_from(std::process::id()).unwrap_or(0)];
-            but.extend(own.as_ref().map(|(pid, _)| *pid));
-            self.programs.look(&self.proc, &but).map(|(name, ticks)| (name, share(ticks)))
+        load.busiest_other = if cpu.whole >= WORTH_A_LOOK || look.closely {
+            let mut but = vec![own()];
+            but.extend(found.as_ref().map(|(pid, _)| *pid));
+            self.programs.look(&self.places.proc, &but).map(|(name, ticks)| (name, share(ticks)))
         } else {
             self.programs.forget();
             None
         };
-        MachineLoad {
-            cpu: Some(cpu.whole),
-            cores: cpu.cores,
-            broadcaster_cpu,
-            broadcaster_name: own.map(|(_, program)| program.name),
-            busiest_other,
-            ..MachineLoad::default()
+        load.cpu = Some(cpu.whole);
+        load.cores = cpu.cores;
+    }
+
+    /// Every engine's share, and who uses it most but for the broadcaster.
+    fn read_gpu(&mut self, look: Look, load: &mut MachineLoad) {
+        let but = [own(), self.broadcaster.as_ref().map_or(0, |b| b.pid)];
+        let shares = self.clients.look(&self.places.proc, look.at, look.closely, &but);
+        let nvidia = self.nvidia.look(&self.places.proc, &but);
+        let GpuShares { render, video, render_other, video_other } = match (shares, nvidia) {
+            // Two GPUs: the busier one is where frames are lost.
+            (Some(a), Some(b)) => {
+                if a.render >= b.render {
+                    a
+                } else {
+                    b
+                }
+            }
+            (a, b) => a.or(b).unwrap_or_default(),
+        };
+        load.gpu_render = gpu::busy(&self.places.sys).or(render);
+        load.gpu_encode = video;
+        (load.gpu_busiest_other, load.gpu_encode_other) = (worth_naming(render_other), worth_naming(video_other));
+    }
+
+    fn sending(&mut self, at: Duration) -> Option<Bitrate> {
+        let (name, _) = self.interface.as_ref()?;
+        let now = interface::counters(&self.places.proc, name)?;
+        let (before_at, before) = self.counters.replace((at, now))?;
+        let bytes = now.sent_bytes.saturating_sub(before.sent_bytes);
+        (at > before_at).then(|| Bitrate::of(bytes as f64, at.saturating_sub(before_at)))
+    }
+
+    fn read_disk(&mut self, look: Look, load: &mut MachineLoad) {
+        let Some(folder) = self.places.recordings.as_deref() else { return };
+        let now = disk::writes(&self.places.sys, folder);
+        let before = std::mem::replace(&mut self.writes, now);
+        load.disk_write_ms = now.zip(before).and_then(|(now, before)| now.mean_ms_since(before));
+        if look.closely {
+            let but = [own(), self.broadcaster.as_ref().map_or(0, |b| b.pid)];
+            load.disk_busiest = self.writers.look(&self.places.proc, look.at, &but);
         }
     }
 
@@ -78,13 +233,22 @@ impl Machine {
         };
         let pid = match &self.broadcaster {
             Some(known) if known.peer == peer => known.pid,
-            _ => owner_of(&self.proc, peer)?,
+            _ => owner_of(&self.places.proc, peer)?,
         };
-        let Some(found) = program(&self.proc, pid) else {
+        let Some(found) = program(&self.places.proc, pid) else {
             self.broadcaster = None;
             return None;
         };
         self.broadcaster = Some(Broadcaster { peer, pid, ticks: found.ticks });
         Some((pid, found))
     }
+}
+
+fn own() -> i32 {
+    i32::try_from(std::process::id()).unwrap_or(0)
+}
+
+/// A program that takes next to nothing is nobody's trouble.
+fn worth_naming(program: Option<ProgramShare>) -> Option<ProgramShare> {
+    program.filter(|(_, share)| *share >= 0.01)
 }

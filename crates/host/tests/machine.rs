@@ -7,7 +7,8 @@ use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::os::unix::fs::symlink;
 use std::path::Path;
 
-use moth_host::Machine;
+use moth_host::{Look, Machine, Places};
+use std::time::Duration;
 
 /// A `/proc` of a machine with two cores, a broadcaster (pid 70), and a stitching job in two processes.
 fn tree(root: &Path, second: u64) {
@@ -41,10 +42,11 @@ fn tree(root: &Path, second: u64) {
 fn a_recorded_tree_gives_shares_the_broadcaster_and_the_busiest_other() {
     let dir = tempfile::tempdir().unwrap();
     let peer: SocketAddr = "127.0.0.1:54321".parse().unwrap();
-    let mut machine = Machine::new(dir.path().to_owned());
+    let places = Places { proc: dir.path().to_owned(), sys: "/nonexistent".into(), recordings: None };
+    let mut machine = Machine::new(places);
     for second in 1..=3 {
         tree(dir.path(), second);
-        let load = machine.read(Some(peer));
+        let load = machine.read(Look { at: Duration::from_secs(second), broadcaster: Some(peer), ..Look::default() });
         if second == 1 {
             assert_eq!(load.cpu, None, "one look is not yet a share");
             continue;
@@ -62,24 +64,45 @@ fn a_recorded_tree_gives_shares_the_broadcaster_and_the_busiest_other() {
 #[test]
 fn a_tree_that_tells_nothing_is_not_available() {
     let dir = tempfile::tempdir().unwrap();
-    let mut machine = Machine::new(dir.path().to_owned());
-    machine.read(None);
-    let load = machine.read(Some("127.0.0.1:9".parse().unwrap()));
+    let places = Places { proc: dir.path().to_owned(), sys: "/nonexistent".into(), recordings: None };
+    let mut machine = Machine::new(places);
+    machine.read(Look::default());
+    let load = machine.read(Look { broadcaster: Some("127.0.0.1:9".parse().unwrap()), ..Look::default() });
     assert_eq!((load.cpu, load.broadcaster_cpu, load.busiest_other), (None, None, None));
     fs::write(dir.path().join("stat"), "cpu nonsense\n").unwrap();
-    assert_eq!(machine.read(None).cpu, None);
+    assert_eq!(machine.read(Look::default()).cpu, None);
 }
 
 #[test]
 fn on_this_machine_the_owner_of_a_connection_is_found() {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let client = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
-    let mut machine = Machine::new("/proc".into());
+    let mut machine = Machine::new(Places::real(None));
     let peer = client.local_addr().unwrap();
-    machine.read(Some(peer));
+    machine.read(Look { broadcaster: Some(peer), ..Look::default() });
     // Time is counted in ticks of 10 ms: read on until one has passed.
-    let load = (0..100_000).map(|_| machine.read(Some(peer))).find(|load| load.cpu.is_some()).unwrap();
+    let load = (0..100_000)
+        .map(|_| machine.read(Look { broadcaster: Some(peer), ..Look::default() }))
+        .find(|load| load.cpu.is_some())
+        .unwrap();
     let own = fs::read_to_string("/proc/self/comm").unwrap();
     assert_eq!(load.broadcaster_name.as_deref(), Some(own.trim()));
     assert!(load.cpu.is_some_and(|share| (0.0..=1.0).contains(&share)));
+}
+
+#[test]
+fn on_this_machine_everything_that_can_be_read_is_plausible() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut machine = Machine::new(Places::real(Some(dir.path().to_owned())));
+    let server = Some("127.0.0.1".parse().unwrap());
+    let look = |s: u64| Look { at: Duration::from_secs(s), server, closely: true, ..Look::default() };
+    machine.read(look(1));
+    let load = machine.read(look(2));
+    let share = |figure: Option<f64>| assert!(figure.is_none_or(|share| (0.0..=1.0).contains(&share)), "{load:?}");
+    [load.memory_pressure, load.cpu_pressure, load.disk_pressure, load.frequency, load.gpu_render]
+        .into_iter()
+        .for_each(share);
+    assert!(load.memory_available_bytes.is_some_and(|bytes| bytes > 1 << 20));
+    assert!(load.disk_free_bytes.is_some() && load.sending.is_some() && load.uploads.is_some(), "{load:?}");
+    assert_eq!(load.wireless, None, "the way to oneself is no link");
 }

@@ -7,7 +7,7 @@ use moth_core::figure::Origin;
 use moth_core::proposal::Action;
 use moth_core::reading::{Observation, Reading};
 use moth_core::{Core, Settings, Snapshot};
-use moth_host::Machine;
+use moth_host::{Look, Machine, Places};
 use moth_plan::breach::breaches;
 use moth_relay::listener::Listener;
 use moth_relay::scout::{Doubt, scout};
@@ -69,6 +69,7 @@ impl Production {
         let now = Doubt {
             on_air: snapshot.on_air_since.is_some(),
             in_doubt: snapshot.in_doubt,
+            is_losing: snapshot.verdict.fault != moth_core::suspects::Fault::None,
             server: snapshot.server.clone(),
         };
         self.doubt.send_if_modified(|before| {
@@ -204,6 +205,7 @@ impl LivePlan {
         let listener = Listener::bind(&self.listen)
             .await
             .map_err(|error| Failure::Listen { address: self.listen.authority(), error })?;
+        let named = self.servers.clone();
         let settings = RelaySettings {
             app: self.listen.app().to_owned(),
             servers: self.servers,
@@ -220,23 +222,47 @@ impl LivePlan {
         running.spawn(listener.run(connect));
         running.spawn(relay.run(incoming));
         running.spawn(scouting);
-        running.spawn(read_machine(handle.clone(), recorder.clone()));
+        let places = Places::real(self.kit.as_ref().map(|kit| kit.recordings(None)));
+        running.spawn(read_machine(handle.clone(), recorder.clone(), places, named, doubted));
         tracing::info!(publish_to = %self.listen, "waiting for a broadcaster");
         Ok(Production { readings, recorder, relay: handle, broadcaster: None, doubt, running: Running::Live(running) })
     }
 }
 
 /// Reads this machine's load once a second, off the thread that relays.
-async fn read_machine(relay: RelayHandle, recorder: Recorder) {
-    let mut machine = Machine::new("/proc".into());
+async fn read_machine(
+    relay: RelayHandle,
+    recorder: Recorder,
+    places: Places,
+    servers: Vec<Server>,
+    doubt: watch::Receiver<Doubt>,
+) {
+    let mut machine = Machine::new(places);
     let peer = relay.broadcaster_peer();
     let mut tick = interval(Duration::from_secs(1));
     tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    let began = tokio::time::Instant::now();
+    let (mut named, mut address) = (String::new(), None);
     loop {
         tick.tick().await;
         let broadcaster = *peer.borrow();
+        let now = doubt.borrow().clone();
+        if now.server != named {
+            // Looked up once for each server: where its packets leave by does not change with the second.
+            if let Some(server) = servers.iter().find(|s| s.name == now.server) {
+                let (host, port) = (server.address.host().to_owned(), server.address.port());
+                address = tokio::net::lookup_host((host, port)).await.ok().and_then(|mut found| found.next());
+            }
+            named = now.server;
+        }
+        let look = Look {
+            at: began.elapsed(),
+            broadcaster,
+            server: address.map(|address| address.ip()),
+            closely: now.in_doubt || now.is_losing,
+        };
         let read = tokio::task::spawn_blocking(move || {
-            let load = machine.read(broadcaster);
+            let load = machine.read(look);
             (machine, load)
         });
         let Ok((again, load)) = read.await else { return };

@@ -32,6 +32,8 @@ pub struct Doubt {
     pub on_air: bool,
     /// The connection is in doubt.
     pub in_doubt: bool,
+    /// Frames are being lost, or may be soon.
+    pub is_losing: bool,
     /// The server in use.
     pub server: String,
 }

@@ -36,6 +36,7 @@ impl Run {
                 let doubt = Doubt {
                     on_air: snapshot.on_air_since.is_some(),
                     in_doubt: snapshot.in_doubt,
+                    is_losing: snapshot.verdict.fault != moth_core::suspects::Fault::None,
                     server: snapshot.server.clone(),
                 };
                 self.theatre.doubt.send_if_modified(|before| std::mem::replace(before, doubt.clone()) != doubt);

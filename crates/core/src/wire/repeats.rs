@@ -195,7 +195,7 @@ mod tests {
     #[test]
     fn small_b_frames_are_not_mistaken() {
         let mut repeats = Repeats::default();
-        let natural = |n: usize| if n % 3 == 0 { 19_000 } else { 1000 + (n as u32 * 71) % 2000 };
+        let natural = |n: usize| if n.is_multiple_of(3) { 19_000 } else { 1000 + (n as u32 * 71) % 2000 };
         let told: u64 = (0..300).map(|n| repeats.frame(&inter(natural(n)), 60.0, true)).sum();
         assert_eq!(told, 0);
         let lagged = |n: usize| if n % 3 == 2 { 230 } else { natural(n * 3) };
