@@ -73,7 +73,7 @@ pub struct Core {
     freezes_repeated: Freezes,
     frozen_ms: Option<u64>,
     machine: MachineLoad,
-    others: Vec<MachineLoad>,
+    others: Vec<(Moment, MachineLoad)>,
     beyond: Beyond,
     noticed: Vec<NoticeKind>,
     counted: Counted,
@@ -287,6 +287,8 @@ impl Core {
         }
         let takes_bitrate = facts.takes_bitrate || self.stream.takes_bitrate;
         let takes_preset = facts.takes_preset || self.stream.takes_preset;
+        let takes_size = facts.takes_size || self.stream.takes_size;
+        let takes_rate = facts.takes_rate || self.stream.takes_rate;
         self.stream = StreamFacts {
             width: facts.width.or(self.stream.width),
             height: facts.height.or(self.stream.height),
@@ -296,6 +298,8 @@ impl Core {
             video_codec: facts.video_codec.or(self.stream.video_codec),
             takes_bitrate,
             takes_preset,
+            takes_size,
+            takes_rate,
         };
     }
 
@@ -374,10 +378,10 @@ impl Core {
         };
         if load.host.is_some() {
             // A streamer has two machines, perhaps three; a bound keeps a mistake cheap.
-            if let Some(other) = self.others.iter_mut().find(|other| other.host == load.host) {
-                other.clone_from(load);
+            if let Some(other) = self.others.iter_mut().find(|(_, other)| other.host == load.host) {
+                *other = (at, load.clone());
             } else if self.others.len() < 8 {
-                self.others.push(load.clone());
+                self.others.push((at, load.clone()));
             }
             return;
         }
@@ -430,6 +434,8 @@ impl Core {
             Action::SetBitrate { video } => format!("video bitrate to {video}"),
             Action::SwitchServer { server } => format!("move to {server}"),
             Action::LighterPreset => "lighter encoder preset".into(),
+            Action::SetSize { width, height } => format!("picture size to {width}x{height}"),
+            Action::SetRate { fps } => format!("frame rate to {fps} frames/s"),
             Action::ByHand { advice } => advice.clone(),
         };
         if let Some(why) = failed {
@@ -442,6 +448,14 @@ impl Core {
                 self.stream.video_bitrate.replace(bitrate_of(action)).map(|before| Action::SetBitrate { video: before })
             }
             Action::SwitchServer { .. } => Some(Action::SwitchServer { server: self.link.server.clone() }),
+            Action::SetSize { width, height } => {
+                let before = self.stream.width.replace(*width).zip(self.stream.height.replace(*height));
+                before.map(|(width, height)| Action::SetSize { width, height })
+            }
+            Action::SetRate { fps } => {
+                let before = self.stream.fps.replace(f64::from(*fps));
+                before.map(|fps| Action::SetRate { fps: fps.round() as u32 })
+            }
             Action::LighterPreset | Action::ByHand { .. } => None,
         };
         match (back, self.changes.last()) {

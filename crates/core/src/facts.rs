@@ -152,6 +152,8 @@ pub struct Facts {
 
     /// This machine's load, the newest figure of each kind.
     pub machine: MachineLoad,
+    /// The load of the machine the scene is drawn on, which may be another.
+    pub scene: MachineLoad,
     /// How often the CPU slowed itself down within the last ten seconds.
     pub throttled: f64,
     /// Mean render time lately, in milliseconds.

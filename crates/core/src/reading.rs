@@ -202,6 +202,10 @@ pub struct StreamFacts {
     pub takes_bitrate: bool,
     /// Whether it takes another encoder preset while live.
     pub takes_preset: bool,
+    /// Whether it takes another picture size while live.
+    pub takes_size: bool,
+    /// Whether it takes another frame rate while live.
+    pub takes_rate: bool,
 }
 
 /// What waits in the moth.

@@ -170,7 +170,7 @@ pub struct Damage {
 pub struct Reader {
     /// Its first line.
     pub header: Header,
-    lines: Box<dyn BufRead>,
+    lines: Box<dyn BufRead + Send>,
     line: u64,
     last: Moment,
     /// Why it ended before the file did; looked at once there are no more readings.
@@ -178,6 +178,22 @@ pub struct Reader {
 }
 
 impl Reader {
+    /// Passes over readings without looking at them; fewer if the file ends.
+    ///
+    /// # Errors
+    /// What the system says, or the decompression.
+    pub fn pass_over(&mut self, readings: u64) -> io::Result<()> {
+        let mut line = Vec::new();
+        for _ in 0..readings {
+            line.clear();
+            if (&mut self.lines).take(LONGEST).read_until(b'\n', &mut line)? == 0 {
+                break;
+            }
+            self.line += 1;
+        }
+        Ok(())
+    }
+
     /// Opens a file.
     ///
     /// # Errors
@@ -185,7 +201,7 @@ impl Reader {
     pub fn open(path: &Path) -> Result<Self, ReadingsError> {
         let fail = |error| ReadingsError::Io { path: path.to_owned(), what: "read", error };
         let file = BufReader::new(File::open(path).map_err(fail)?);
-        let mut lines: Box<dyn BufRead> =
+        let mut lines: Box<dyn BufRead + Send> =
             if is_compressed(path) { Box::new(BufReader::new(MultiGzDecoder::new(file))) } else { Box::new(file) };
         let foreign = |why: String| ReadingsError::Foreign { path: path.to_owned(), why };
         let first = match next_line(&mut lines) {

@@ -1,5 +1,6 @@
 //! The words of the command line.
 
+use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
@@ -58,6 +59,10 @@ pub enum Command {
     Key(KeyOptions),
     /// Every verdict on a recorded broadcast (--record), with its times
     Judge(JudgeOptions),
+    /// Show a recorded broadcast (--record) again, at any speed, back and forth
+    Replay(ReplayOptions),
+    /// Tell this machine's load to a moth on another: for a second machine that runs the scene
+    Host(HostOptions),
     /// Take broadcasts and throw them away: the other end of `moth uplink`, on a host of your own
     Ingest(IngestOptions),
     /// The whole application on a made-up evening, with stand-ins for broadcaster, line, servers and machine
@@ -81,6 +86,14 @@ pub struct WatchOptions {
     #[arg(long, value_name = "ADDRESS", default_value = "rtmp://127.0.0.1:19350/moth")]
     pub listen: String,
 
+    /// Let the broadcaster, or a script, say what it counts here, and be asked for changes (docs/feed.md)
+    #[arg(long, value_name = "127.0.0.1:PORT")]
+    pub feed: Option<SocketAddr>,
+
+    /// Read the load of another machine too, where `moth host` runs; may be given again
+    #[arg(long, value_name = "http://HOST:PORT")]
+    pub also: Vec<String>,
+
     /// Drop frames once they have waited this long, in milliseconds
     #[arg(long, value_name = "MS", default_value_t = 2000, value_parser = clap::value_parser!(u64).range(200..=30_000))]
     pub queue_ms: u64,
@@ -92,6 +105,66 @@ pub struct WatchOptions {
     /// How it is shown.
     #[command(flatten)]
     pub show: ShowOptions,
+}
+
+/// Being told of a new verdict, a worse one, and all-clear.
+#[derive(Debug, Clone, Default, Args)]
+pub struct AlarmOptions {
+    /// Ring the terminal's bell
+    #[arg(long)]
+    pub bell: bool,
+
+    /// Show a notification on the desktop (with notify-send)
+    #[arg(long)]
+    pub notify: bool,
+
+    /// Run this command in the shell, with the verdict as a line of JSON on its standard input
+    #[arg(long, value_name = "COMMAND")]
+    pub tell_command: Option<String>,
+
+    /// After telling, tell nothing more of the same stage for this long
+    #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u64).range(0..=86_400))]
+    pub quiet: u64,
+}
+
+/// `moth host`
+#[derive(Debug, Args)]
+pub struct HostOptions {
+    /// Where the load is served, as OpenMetrics text: 0.0.0.0:9377 to be reached from the other machine
+    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:9377")]
+    pub serve: SocketAddr,
+
+    /// This machine's name (without it: the host name)
+    #[arg(long, value_name = "NAME")]
+    pub name: Option<String>,
+
+    /// The folder recordings go to, to read how long writes take there
+    #[arg(long, value_name = "FOLDER")]
+    pub recordings: Option<PathBuf>,
+}
+
+/// `moth replay`
+#[derive(Debug, Args)]
+pub struct ReplayOptions {
+    /// The readings file
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+
+    /// How many seconds of the broadcast pass in a second
+    #[arg(long, value_name = "TIMES", default_value_t = 1.0, value_parser = speed)]
+    pub speed: f64,
+
+    /// Begin so many seconds into it
+    #[arg(long, value_name = "SECONDS", default_value_t = 0)]
+    pub from: u64,
+}
+
+/// How fast a replay may be.
+fn speed(text: &str) -> Result<f64, String> {
+    match text.parse() {
+        Ok(speed) if (0.1..=1000.0).contains(&speed) => Ok(speed),
+        _ => Err("expected from 0.1 to 1000".into()),
+    }
 }
 
 /// `moth demo`
@@ -345,6 +418,18 @@ pub struct ShowOptions {
     /// Record everything that is seen to this file, compressed if it ends in .gz (docs/readings.md)
     #[arg(long, value_name = "FILE")]
     pub record: Option<PathBuf>,
+
+    /// Serve the newest snapshot over HTTP: /snapshot as JSON, /metrics as OpenMetrics text (docs/alarms.md)
+    #[arg(long, value_name = "ADDRESS:PORT")]
+    pub serve: Option<SocketAddr>,
+
+    /// Let --serve be reached from other machines
+    #[arg(long, requires = "serve")]
+    pub serve_beyond: bool,
+
+    /// Who is told of a verdict.
+    #[command(flatten)]
+    pub alarm: AlarmOptions,
 
     /// Write a log to this file (without it: standard error if --headless, else none)
     #[arg(long, value_name = "FILE")]

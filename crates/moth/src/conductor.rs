@@ -2,6 +2,7 @@
 
 use std::future::pending;
 use std::ops::ControlFlow;
+use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::proposal::Action;
@@ -11,6 +12,7 @@ use tokio::time::{MissedTickBehavior, interval};
 
 use crate::Outcome;
 use crate::failure::Failure;
+use crate::outlets::Outlets;
 use crate::production::Production;
 use crate::recording::Recording;
 use crate::signals::stop_requested;
@@ -23,6 +25,8 @@ pub struct Desk {
     pub stop: watch::Receiver<bool>,
     /// Where everything that is seen is written, if anywhere.
     pub recording: Option<Recording>,
+    /// Where snapshots go beside whoever looks.
+    pub outlets: Outlets,
 }
 
 /// Conducts a broadcast until it should end: by signal, by the desk, or when `look` breaks. Every
@@ -35,7 +39,7 @@ pub async fn conduct(
     mut core: Core,
     mut desk: Desk,
     look_each: Duration,
-    mut look: impl FnMut(Snapshot) -> ControlFlow<()>,
+    mut look: impl FnMut(Arc<Snapshot>) -> ControlFlow<()>,
 ) -> Outcome {
     let mut tick = interval(look_each);
     tick.set_missed_tick_behavior(MissedTickBehavior::Skip);
@@ -61,8 +65,9 @@ pub async fn conduct(
                 // Readings made before now belong into this snapshot.
                 drain(&mut production, &mut core, &mut desk.recording);
                 let now = production.recorder.now();
-                let snapshot = core.snapshot(now);
+                let snapshot = Arc::new(core.snapshot(now));
                 production.tell_scout(&snapshot);
+                desk.outlets.take(&snapshot);
                 if look(snapshot).is_break() {
                     break;
                 }
@@ -75,7 +80,7 @@ pub async fn conduct(
     // The relay's last account comes a tenth of a second after it is settled.
     tokio::time::sleep(Duration::from_millis(150)).await;
     drain(&mut production, &mut core, &mut desk.recording);
-    let _ = look(core.snapshot(production.recorder.now()));
+    let _ = look(Arc::new(core.snapshot(production.recorder.now())));
     desk.recording.map_or(Ok(()), Recording::finish)
 }
 

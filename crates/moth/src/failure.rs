@@ -139,6 +139,28 @@ pub enum Failure {
         /// What the system says.
         error: std::io::Error,
     },
+    /// A port that other machines could reach.
+    #[error("{0} can be reached from other machines; if that is meant, say --serve-beyond as well")]
+    Beyond(std::net::SocketAddr),
+    /// A feed that other machines could reach.
+    #[error("the feed is for programs on this machine: give --feed an address such as 127.0.0.1:19351, not {0}")]
+    FeedBeyond(std::net::SocketAddr),
+    /// Another machine's address.
+    #[error("--also `{given}`: {why}; give the address that `moth host` prints, such as http://192.0.2.7:9377")]
+    Also {
+        /// What was given.
+        given: String,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// A port cannot be opened.
+    #[error("{address} cannot be listened on: {error}")]
+    Port {
+        /// The address.
+        address: std::net::SocketAddr,
+        /// What the system says.
+        error: std::io::Error,
+    },
     /// No evening of that name.
     #[error("there is no evening `{0}`; `moth demo --list` names them")]
     NoEvening(String),

@@ -2,34 +2,36 @@
 
 use std::io::{self, Write};
 use std::ops::ControlFlow;
+use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::Snapshot;
 use moth_stage::shipped;
 use tokio::sync::{mpsc, watch};
 
-use crate::Outcome;
 use crate::conductor::{Desk, conduct};
 use crate::failure::Failure;
+use crate::herald::Bell;
 use crate::json_line::JsonLine;
-use crate::production::Plan;
-use crate::recording::Recording;
+use crate::{Outcome, Task};
 
 /// One line each.
 const EACH: Duration = Duration::from_secs(1);
 
 /// Runs until it is asked to stop, the time is over, or nobody reads any more.
-pub(crate) fn run(plan: Plan, run_for: Option<Duration>, recording: Option<Recording>) -> Outcome {
+pub(crate) fn run(task: Task) -> Outcome {
+    let Task { plan, run_for, recording, outlets } = task;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
     runtime.block_on(async {
         let core = plan.core();
+        let outlets = outlets.open(Bell::Here).await?;
         let production = plan.begin().await?;
         let (_hold_actions, actions) = mpsc::unbounded_channel();
         let (_hold_stop, stop) = watch::channel(false);
         let mut out = io::stdout().lock();
         let mut failed = None;
-        let look = |snapshot: Snapshot| match print(&mut out, &snapshot) {
+        let look = |snapshot: Arc<Snapshot>| match print(&mut out, &snapshot) {
             Ok(()) if run_for.is_none_or(|limit| snapshot.at.seconds() < limit.as_secs_f64()) => {
                 ControlFlow::Continue(())
             }
@@ -39,7 +41,7 @@ pub(crate) fn run(plan: Plan, run_for: Option<Duration>, recording: Option<Recor
                 ControlFlow::Break(())
             }
         };
-        conduct(production, core, Desk { actions, stop, recording }, EACH, look).await?;
+        conduct(production, core, Desk { actions, stop, recording, outlets }, EACH, look).await?;
         match failed {
             // Whoever read has read enough.
             Some(error) if error.kind() != io::ErrorKind::BrokenPipe => {

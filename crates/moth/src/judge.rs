@@ -15,7 +15,7 @@ use crate::failure::Failure;
 use crate::out;
 
 /// The core is asked this often, as on the screen.
-const LOOK: Duration = Duration::from_millis(200);
+pub(crate) const LOOK: Duration = Duration::from_millis(200);
 
 /// One verdict, for as long as it stood.
 #[derive(Debug, Clone, PartialEq, Serialize)]

@@ -5,6 +5,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, SystemTime};
 
 use moth_core::rate::Bitrate;
+use moth_core::reading::Intended;
 use moth_plan::ranking::{Wanted, rank};
 use moth_plan::service::Service;
 use moth_plan::setup::{ServerChoice, Setup};
@@ -19,6 +20,7 @@ use moth_store::results::{History, Kept, Results};
 use crate::cli::KitOptions;
 use crate::failure::Failure;
 use crate::key_source;
+use crate::plan::Basis;
 
 /// Everything that is chosen before going live.
 #[derive(Debug)]
@@ -208,6 +210,25 @@ impl Kit {
             up_to: up_to.unwrap_or(planned.scaled(2.0)),
             size: self.setup.size,
             fps: self.setup.rate,
+        }
+    }
+
+    /// What a broadcast with this setup is meant to be. What the line sustained counts if it was measured before.
+    #[must_use]
+    pub fn intended(&self) -> Intended {
+        let (setup, limits) = (&self.setup, &self.service.limits);
+        let measured = self
+            .history()
+            .ok()
+            .and_then(|history| Basis::newest(&history, &self.service_name, self.server_in_use(&history).as_deref()));
+        Intended {
+            width: Some(setup.size.width),
+            height: Some(setup.size.height),
+            fps: Some(setup.rate),
+            video_bitrate: Some(setup.bitrate),
+            keyframe_interval_s: Some(limits.keyframe_s.unwrap_or(setup.keyframe_s)),
+            b_frames: Some(limits.b_frames.unwrap_or(setup.b_frames)),
+            line: measured.map(|basis| basis.sustained),
         }
     }
 

@@ -10,13 +10,18 @@
 //! - [`routes`], [`uplink`], [`plan`], [`check`]: what is done before going live; [`ingest`]: its other end.
 //! - [`setup`], [`key`]: looking after the kit.
 
+pub mod alarm;
+mod also;
 pub mod chart;
 pub mod check;
 pub mod cli;
 pub mod conductor;
 mod consent;
+pub mod endpoint;
 pub mod failure;
 pub mod headless;
+pub mod herald;
+mod host;
 pub mod ingest;
 pub mod json_line;
 pub mod judge;
@@ -24,10 +29,13 @@ pub mod key;
 pub mod key_source;
 pub mod kit;
 mod logging;
+pub mod metrics;
 mod out;
+pub mod outlets;
 pub mod plan;
 pub mod production;
 pub mod recording;
+pub mod replay;
 pub mod routes;
 pub mod routes_run;
 pub mod setup;
@@ -47,6 +55,7 @@ use clap::error::{ContextKind, ContextValue, ErrorKind};
 
 use cli::{Cli, Command, ShowOptions};
 use failure::Failure;
+use outlets::OutletPlan;
 use production::Plan;
 use recording::Recording;
 
@@ -77,6 +86,8 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Setup(options) => setup::run(&options, &cli.kit),
         Command::Key(options) => key::run(&options, &cli.kit),
         Command::Ingest(options) => ingest::run(&options),
+        Command::Host(options) => host::run(&options),
+        Command::Replay(options) => replay::run(&options),
         Command::Plan(options) => plan::run(&options, &cli.kit),
         // These have something to say by their status as well.
         Command::Judge(options) => return status(judge::run(&options)),
@@ -92,7 +103,20 @@ fn show(options: &ShowOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> 
     logging::begin(options)?;
     let (plan, run_for) = (plan()?, options.run_for.map(Duration::from_secs));
     let recording = options.record.as_deref().map(|path| Recording::begin(path, plan.servers())).transpose()?;
-    if options.headless { headless::run(plan, run_for, recording) } else { terminal::run(plan, run_for, recording) }
+    let task = Task { plan, run_for, recording, outlets: OutletPlan::from(options) };
+    if options.headless { headless::run(task) } else { terminal::run(task) }
+}
+
+/// A broadcast to show, and all that goes with it.
+pub struct Task {
+    /// What is put on.
+    pub plan: Plan,
+    /// It ends after this long.
+    pub run_for: Option<Duration>,
+    /// Where everything that is seen is written, if anywhere.
+    pub recording: Option<Recording>,
+    /// Who else is told.
+    pub outlets: OutletPlan,
 }
 
 /// Exit status 0 if all is well, 1 if it is not, 2 if it could not be found out.

@@ -1,24 +1,28 @@
 //! Where readings come from, live or demo, and who carries out actions.
 
+use std::net::SocketAddr;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::figure::Origin;
 use moth_core::proposal::Action;
-use moth_core::reading::{Observation, Reading};
+use moth_core::reading::{Intended, Observation, Reading};
 use moth_core::{Core, Settings, Snapshot};
+use moth_feed::{Feed, FeedHandle};
 use moth_host::{Look, Machine, Places};
 use moth_plan::breach::breaches;
 use moth_relay::listener::Listener;
 use moth_relay::scout::{Doubt, scout};
 use moth_relay::tcp::TcpDialer;
-use moth_relay::{Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
+use moth_relay::{Dialer, Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
 use moth_rtmp::{Address, StreamKey};
 use moth_stage::{Afternoon, BroadcasterControl, Evening, Theatre, shipped};
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinSet;
 use tokio::time::{MissedTickBehavior, interval};
 
+use crate::also::Also;
 use crate::cli::{DemoOptions, KitOptions, WatchOptions};
 use crate::failure::Failure;
 use crate::kit::{self, Kit};
@@ -33,10 +37,14 @@ pub struct Production {
     pub recorder: Recorder,
     /// The relay.
     pub relay: RelayHandle,
+    /// Reaches servers over the same line.
+    pub dialer: Arc<dyn Dialer>,
     /// Who takes a new bitrate or preset: the stand-in; a real broadcaster's user does it by hand.
     broadcaster: Option<BroadcasterControl>,
     /// Tells the scout, and who reads the machine, how things stand.
     doubt: watch::Sender<Doubt>,
+    /// Who reports over the feed, and may be asked for changes.
+    feed: Option<FeedHandle>,
     running: Running,
 }
 
@@ -89,7 +97,9 @@ impl Production {
         }
         match action {
             Action::SwitchServer { server } => self.relay.switch_server(server).await,
-            Action::SetBitrate { .. } | Action::LighterPreset | Action::ByHand { .. } => {
+            // Whoever reports over the feed may take it; what comes of it arrives as a reading.
+            action if self.feed.as_ref().is_some_and(|feed| feed.ask(&action)) => {}
+            action => {
                 let failed = Some("this broadcaster is changed by hand".to_owned());
                 self.recorder.note(Origin::Measured, Observation::Acted { action, failed });
             }
@@ -115,6 +125,10 @@ pub struct LivePlan {
     limits: Limits,
     /// The setup it is made from; `None` if the servers were named with --to.
     kit: Option<Kit>,
+    intended: Option<Intended>,
+    recordings: Option<PathBuf>,
+    feed: Option<SocketAddr>,
+    also: Vec<Also>,
 }
 
 /// What a screen says above everything else.
@@ -124,6 +138,8 @@ pub struct Banner {
     pub demo: Option<String>,
     /// Where broadcasters publish to.
     pub publish_to: Option<String>,
+    /// The file's name, if it is a replay.
+    pub replay: Option<String>,
 }
 
 impl Plan {
@@ -171,8 +187,8 @@ impl Plan {
     #[must_use]
     pub fn banner(&self) -> Banner {
         match self {
-            Self::Demo(evening, _) => Banner { demo: Some(evening.name.clone()), publish_to: None },
-            Self::Live(live) => Banner { demo: None, publish_to: Some(live.listen.to_string()) },
+            Self::Demo(evening, _) => Banner { demo: Some(evening.name.clone()), publish_to: None, replay: None },
+            Self::Live(live) => Banner { demo: None, publish_to: Some(live.listen.to_string()), replay: None },
         }
     }
 
@@ -189,8 +205,10 @@ impl Plan {
                     readings,
                     recorder: cast.recorder.clone(),
                     relay: cast.relay.clone(),
+                    dialer: cast.dialer(),
                     broadcaster: Some(cast.broadcaster.clone()),
                     doubt: cast.doubt.clone(),
+                    feed: None,
                     running: Running::Demo(Box::new(cast)),
                 })
             }
@@ -222,10 +240,34 @@ impl LivePlan {
         running.spawn(listener.run(connect));
         running.spawn(relay.run(incoming));
         running.spawn(scouting);
-        let places = Places::real(self.kit.as_ref().map(|kit| kit.recordings(None)));
+        let feed = match self.feed {
+            Some(address) => {
+                let opened = Feed::bind(address, recorder.clone()).await;
+                let (feed, handle) = opened.map_err(|error| Failure::Port { address, error })?;
+                running.spawn(feed.run());
+                Some(handle)
+            }
+            None => None,
+        };
+        for also in self.also {
+            running.spawn(also.read(recorder.clone()));
+        }
+        if let Some(intended) = self.intended {
+            recorder.note(Origin::Reported, Observation::Intended(intended));
+        }
+        let places = Places::real(self.recordings);
         running.spawn(read_machine(handle.clone(), recorder.clone(), places, named, doubted));
         tracing::info!(publish_to = %self.listen, "waiting for a broadcaster");
-        Ok(Production { readings, recorder, relay: handle, broadcaster: None, doubt, running: Running::Live(running) })
+        Ok(Production {
+            dialer: Arc::new(TcpDialer::default()),
+            readings,
+            recorder,
+            relay: handle,
+            broadcaster: None,
+            doubt,
+            feed,
+            running: Running::Live(running),
+        })
     }
 }
 
@@ -287,6 +329,11 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
     if listen.is_secure() {
         return Err(Failure::SecureListen);
     }
+    let feed = options.feed;
+    if let Some(address) = feed.filter(|address| !address.ip().is_loopback()) {
+        return Err(Failure::FeedBeyond(address));
+    }
+    let also = options.also.iter().map(|given| Also::new(given)).collect::<Result<Vec<_>, _>>()?;
     let mut servers: Vec<Server> = Vec::new();
     if options.to.is_empty() {
         let kit = Kit::open(kit)?;
@@ -300,7 +347,9 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
             tracing::warn!("{}", plan::breach_sentence(&breach, &kit.service.name));
         }
         let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
-        let plan = LivePlan { listen, servers, key, test_key, limits, kit: Some(kit) };
+        let (intended, recordings) = (Some(kit.intended()), Some(kit.recordings(None)));
+        let kit = Some(kit);
+        let plan = LivePlan { listen, servers, key, test_key, limits, kit, intended, recordings, feed, also };
         return Ok(Plan::Live(Box::new(plan)));
     }
     for text in &options.to {
@@ -318,7 +367,9 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
     let key = key_source::find(options.key_file.as_deref(), std::env::var_os(key_source::VARIABLE))?;
     let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
     let test_key = key.clone();
-    Ok(Plan::Live(Box::new(LivePlan { listen, servers, key, test_key, limits, kit: None })))
+    let plan =
+        LivePlan { listen, servers, key, test_key, limits, kit: None, intended: None, recordings: None, feed, also };
+    Ok(Plan::Live(Box::new(plan)))
 }
 
 /// Whether a host name plainly is this machine.

@@ -8,13 +8,16 @@ mod format;
 mod help;
 mod journey;
 mod lanes;
+mod load;
 pub mod palette;
 mod planning;
 mod routes;
 mod screen;
 mod tabs;
 mod verdict;
+mod viewers;
 mod watch;
+mod why;
 
 use std::io::IsTerminal;
 use std::ops::ControlFlow;
@@ -28,12 +31,14 @@ use moth_core::Snapshot;
 use moth_core::proposal::Action;
 use tokio::sync::{mpsc, watch as channel};
 
-use crate::Outcome;
 use crate::conductor::{Desk, conduct};
 use crate::failure::Failure;
+use crate::herald::Bell;
+use crate::outlets::{OutletPlan, Outlets};
 use crate::production::Plan;
-use crate::recording::Recording;
+use crate::replay::{ReplayOrder, ReplayState};
 use crate::tester::{self, TestNews, TestOrder};
+use crate::{Outcome, Task};
 use app::{App, Wish};
 use before::Before;
 use palette::Palette;
@@ -45,7 +50,8 @@ const DRAW_EACH: Duration = Duration::from_millis(67);
 const LOOK_EACH: Duration = Duration::from_millis(200);
 
 /// Runs the full screen until it is quit or the time is over.
-pub(crate) fn run(mut plan: Plan, run_for: Option<Duration>, recording: Option<Recording>) -> Outcome {
+pub(crate) fn run(task: Task) -> Outcome {
+    let Task { mut plan, run_for, recording, outlets } = task;
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::NoTerminal);
     }
@@ -56,6 +62,7 @@ pub(crate) fn run(mut plan: Plan, run_for: Option<Duration>, recording: Option<R
     let (show, snapshots) = channel::channel(None);
     let (order, actions) = mpsc::unbounded_channel();
     let (stop, stopping) = channel::channel(false);
+    let (ring, rings) = mpsc::unbounded_channel();
     let (began, has_begun) = std::sync::mpsc::channel();
     // The relay has a thread of its own: a terminal that does not take what is drawn must not hold up frames.
     let screen_left = Arc::new(AtomicBool::new(false));
@@ -64,7 +71,9 @@ pub(crate) fn run(mut plan: Plan, run_for: Option<Duration>, recording: Option<R
         .name("broadcast".into())
         .spawn(move || {
             let tests = Tests { orders: test_orders, news: tell };
-            let outcome = broadcast(plan, run_for, &began, show, Desk { actions, stop: stopping, recording }, tests);
+            let desk = Desk { actions, stop: stopping, recording, outlets: Outlets::default() };
+            let extra = Extra { outlets, bell: Bell::Screen(ring), tests };
+            let outcome = broadcast(plan, run_for, &began, show, desk, extra);
             leave_without_the_screen(&left);
             outcome
         })
@@ -75,7 +84,8 @@ pub(crate) fn run(mut plan: Plan, run_for: Option<Duration>, recording: Option<R
         Err(_) => return Err(Failure::Fault),
     }
     let app = App::new(banner, is_demo, Palette::from_environment()).with(before);
-    let outcome = operate(app, snapshots, test_news, &order, &order_test);
+    let wires = Wires { snapshots, test_news, rings, order, order_test, replay: None };
+    let outcome = operate(app, wires);
     screen_left.store(true, Ordering::Release);
     // If the broadcast already ended by itself, nobody listens to this.
     let _ = stop.send(true);
@@ -105,14 +115,21 @@ struct Tests {
     news: mpsc::UnboundedSender<TestNews>,
 }
 
+/// What goes with a broadcast.
+struct Extra {
+    outlets: OutletPlan,
+    bell: Bell,
+    tests: Tests,
+}
+
 /// The relay's thread.
 fn broadcast(
     plan: Plan,
     run_for: Option<Duration>,
     began: &std::sync::mpsc::Sender<Outcome>,
     show: channel::Sender<Option<Arc<Snapshot>>>,
-    desk: Desk,
-    tests: Tests,
+    mut desk: Desk,
+    extra: Extra,
 ) -> Outcome {
     let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
         Ok(runtime) => runtime,
@@ -123,13 +140,20 @@ fn broadcast(
     };
     runtime.block_on(async {
         let core = plan.core();
-        match plan.field() {
-            Ok(field) => drop(tokio::spawn(tester::serve(field, tests.orders, tests.news))),
+        let field = match plan.field() {
+            Ok(field) => field,
             Err(failure) => {
                 let _ = began.send(Err(failure));
                 return Ok(());
             }
-        }
+        };
+        desk.outlets = match extra.outlets.open(extra.bell).await {
+            Ok(outlets) => outlets,
+            Err(failure) => {
+                let _ = began.send(Err(failure));
+                return Ok(());
+            }
+        };
         let production = match plan.begin().await {
             Ok(production) => production,
             Err(failure) => {
@@ -137,38 +161,59 @@ fn broadcast(
                 return Ok(());
             }
         };
+        tokio::spawn(tester::serve(field, production.dialer.clone(), extra.tests.orders, extra.tests.news));
         let _ = began.send(Ok(()));
-        let look = |snapshot: Snapshot| {
+        let look = |snapshot: Arc<Snapshot>| {
             let over = run_for.is_some_and(|limit| snapshot.at.seconds() >= limit.as_secs_f64());
-            show.send_replace(Some(Arc::new(snapshot)));
+            show.send_replace(Some(snapshot));
             if over { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         };
         conduct(production, core, desk, LOOK_EACH, look).await
     })
 }
 
+/// What the screen is joined to.
+pub(crate) struct Wires {
+    /// What to show.
+    pub snapshots: channel::Receiver<Option<Arc<Snapshot>>>,
+    /// What tests found.
+    pub test_news: mpsc::UnboundedReceiver<TestNews>,
+    /// When to ring.
+    pub rings: mpsc::UnboundedReceiver<()>,
+    /// Things to do.
+    pub order: mpsc::UnboundedSender<Action>,
+    /// Things to find out.
+    pub order_test: mpsc::UnboundedSender<TestOrder>,
+    /// Where a replay goes.
+    pub replay: Option<(mpsc::UnboundedSender<ReplayOrder>, channel::Receiver<ReplayState>)>,
+}
+
 /// The screen's loop: ends when the user quits or the broadcast is over.
-fn operate(
-    mut app: App,
-    mut snapshots: channel::Receiver<Option<Arc<Snapshot>>>,
-    mut test_news: mpsc::UnboundedReceiver<TestNews>,
-    order: &mpsc::UnboundedSender<Action>,
-    order_test: &mpsc::UnboundedSender<TestOrder>,
-) -> Outcome {
+pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
     let failed = || Failure::system("the terminal could not be used");
     let mut screen = Screen::enter().map_err(failed())?;
     let mut changed = true;
     let mut drawn_at: Option<Instant> = None;
     loop {
-        match snapshots.has_changed() {
+        match wires.snapshots.has_changed() {
             Ok(true) => {
-                app.show(snapshots.borrow_and_update().clone());
+                app.show(wires.snapshots.borrow_and_update().clone());
                 changed = true;
             }
             Ok(false) => {}
             Err(_) => return Ok(()),
         }
-        while let Ok(news) = test_news.try_recv() {
+        if let Some((_, state)) = &mut wires.replay
+            && state.has_changed().unwrap_or(false)
+        {
+            app.replay = Some(*state.borrow_and_update());
+            changed = true;
+        }
+        if wires.rings.try_recv().is_ok() {
+            while wires.rings.try_recv().is_ok() {}
+            screen::ring();
+        }
+        while let Ok(news) = wires.test_news.try_recv() {
             app.learn(news, Timestamp::now());
             changed = true;
         }
@@ -187,10 +232,15 @@ fn operate(
                 Some(Wish::Quit) => return Ok(()),
                 Some(Wish::Act(action)) => {
                     // Nobody listens only once the broadcast is over, and then the loop ends above.
-                    let _ = order.send(action);
+                    let _ = wires.order.send(action);
                 }
                 Some(Wish::Test(test)) => {
-                    let _ = order_test.send(test);
+                    let _ = wires.order_test.send(test);
+                }
+                Some(Wish::Replay(order)) => {
+                    if let Some((replay, _)) = &wires.replay {
+                        let _ = replay.send(order);
+                    }
                 }
                 None => {}
             }

@@ -9,9 +9,9 @@ use moth_plan::check::{Asked, Check};
 use moth_plan::line::LineRun;
 use moth_plan::ranking::Wanted;
 use moth_plan::surroundings::Surroundings;
-use moth_relay::Dialer;
 use moth_relay::measure::{LineProgress, MeasurePlan, Target, run_line};
 use moth_relay::tcp::TcpDialer;
+use moth_relay::{Dialer, Server};
 use moth_rtmp::StreamKey;
 use moth_stage::{Afternoon, made_up_machine};
 use tokio::sync::{mpsc, watch};
@@ -38,6 +38,11 @@ pub enum TestOrder {
         /// How it is measured.
         plan: MeasurePlan,
     },
+    /// One handshake with each server, over the line of the broadcast.
+    Ask {
+        /// Which.
+        servers: Vec<Server>,
+    },
     /// The machine's condition.
     Machine {
         /// Names and ports of the servers.
@@ -51,11 +56,19 @@ pub enum TestOrder {
     Cancel,
 }
 
+/// Each server's name, and its round trip in milliseconds if it answered.
+pub type Handshakes = Vec<(String, Option<f64>)>;
+
+/// A server that takes longer to answer one handshake does not count as one that answers.
+const HANDSHAKE: Duration = Duration::from_secs(3);
+
 /// Something found out.
 #[derive(Debug, Clone)]
 pub enum TestNews {
     /// What is around the test that begins.
     Around(Surroundings),
+    /// How soon each server answers.
+    Asked(Handshakes),
     /// How far the servers' test is.
     Routes(Arc<RoutesTest>),
     /// How far the line's test is.
@@ -101,13 +114,14 @@ impl Field {
 /// Serves orders until nobody gives any more. One test runs at a time.
 pub async fn serve(
     field: Field,
+    live: Arc<dyn Dialer>,
     mut orders: mpsc::UnboundedReceiver<TestOrder>,
     news: mpsc::UnboundedSender<TestNews>,
 ) {
     let (cancel, cancelled) = watch::channel(false);
     while let Some(order) = orders.recv().await {
         cancel.send_replace(false);
-        let test = carry_out(&field, order, cancelled.clone(), &news);
+        let test = carry_out(&field, live.as_ref(), order, cancelled.clone(), &news);
         tokio::pin!(test);
         loop {
             tokio::select! {
@@ -126,6 +140,7 @@ pub async fn serve(
 
 async fn carry_out(
     field: &Field,
+    live: &dyn Dialer,
     order: TestOrder,
     mut cancel: watch::Receiver<bool>,
     news: &mpsc::UnboundedSender<TestNews>,
@@ -149,6 +164,15 @@ async fn carry_out(
             let look = |progress: &LineProgress| tell(TestNews::Line(*progress));
             let run = run_line(&*dialer, &target.server, key, &plan, &mut cancel, look).await;
             tell(TestNews::LineDone(run.map(Arc::new).map_err(|error| error.why)));
+        }
+        TestOrder::Ask { servers } => {
+            let mut told = Handshakes::new();
+            for server in servers {
+                let answer = tokio::time::timeout(HANDSHAKE, live.round_trip(&server)).await;
+                let ms = answer.ok().and_then(Result::ok).map(|took| took.as_secs_f64() * 1000.0);
+                told.push((server.name, ms));
+            }
+            tell(TestNews::Asked(told));
         }
         TestOrder::Machine { hosts, recordings, asked } => {
             let found = match field {

@@ -7,7 +7,7 @@ use moth_core::figure::Origin;
 use moth_core::proposal::Action;
 use moth_core::reading::{Observation, Reading};
 use moth_relay::scout::{Doubt, scout};
-use moth_relay::{Incoming, Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
+use moth_relay::{Dialer, Incoming, Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
 use moth_rtmp::{Address, StreamKey};
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinSet;
@@ -34,6 +34,7 @@ pub struct Theatre {
     pub broadcaster: BroadcasterControl,
     /// Tells the stand-in scout how things stand.
     pub doubt: watch::Sender<Doubt>,
+    uplink: Uplink,
     ledger: Ledger,
     cast: JoinSet<()>,
 }
@@ -70,6 +71,7 @@ impl Theatre {
         let (near, far) = tokio::io::duplex(WIRE_BYTES);
         let (connect, incoming) = mpsc::channel(1);
         let mut cast = JoinSet::new();
+        let line = uplink.clone();
         cast.spawn(uplink.run(seed));
         cast.spawn(crate::ingest::run(arrivals, ledger.clone()));
         cast.spawn(relay.run(incoming));
@@ -93,7 +95,13 @@ impl Theatre {
             }
             std::future::pending::<()>().await;
         });
-        Ok(Self { readings, recorder, relay: handle, broadcaster: control, doubt, ledger, cast })
+        Ok(Self { readings, recorder, relay: handle, broadcaster: control, doubt, uplink: line, ledger, cast })
+    }
+
+    /// Reaches the stand-in servers over the stand-in line.
+    #[must_use]
+    pub fn dialer(&self) -> Arc<dyn Dialer> {
+        Arc::new(self.uplink.clone())
     }
 
     /// Waits until a part of it ends, which none does before it is dropped unless the program has a fault.
@@ -121,6 +129,10 @@ impl Theatre {
             Action::SetBitrate { video } => broadcaster.set_bitrate(*video),
             Action::LighterPreset => broadcaster.lighten_preset(),
             Action::SwitchServer { server } => return relay.switch_server(server.clone()).await,
+            Action::SetSize { .. } | Action::SetRate { .. } => {
+                let failed = Some("the stand-in broadcaster keeps its picture".to_owned());
+                return recorder.note(Origin::Reported, Observation::Acted { action, failed });
+            }
             Action::ByHand { .. } => {}
         }
         recorder.note(Origin::Reported, Observation::Acted { action, failed: None });

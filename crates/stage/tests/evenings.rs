@@ -112,7 +112,7 @@ async fn every_evening_ends_in_its_verdict_from_ten_seeds() {
             waits.push(wait);
         }
     }
-    assert_eq!(waits.len(), 60);
+    assert_eq!(waits.len(), 100);
 }
 
 #[tokio::test(start_paused = true)]

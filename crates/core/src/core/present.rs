@@ -85,6 +85,7 @@ impl Core {
             before: self.beyond.before(),
             line_measured: self.intended.line,
             machine: self.machine_now(now),
+            scene: self.scene_machine(now),
             throttled: counted.throttled.within(now, Duration::from_secs(10)),
             render_ms: counted.render_ms.latest(now, STALE),
             encode_ms: counted.encode_ms.latest(now, STALE),
@@ -99,6 +100,19 @@ impl Core {
         load.gpu_render = load.gpu_render.or(self.counted.gpu_reported.latest(now, STALE));
         load.gpu_encode = load.gpu_encode.or(self.counted.encoder_reported.latest(now, STALE));
         load
+    }
+
+    /// The machine the scene is drawn on: another one of the streamer's, if one tells its load and draws more.
+    fn scene_machine(&self, now: Moment) -> MachineLoad {
+        let own = self.machine_now(now);
+        let drawing = |load: &MachineLoad| load.gpu_render.or(load.cpu).unwrap_or(0.0);
+        let others = self.others_now(now).into_iter().filter(|other| drawing(other) > drawing(&own));
+        others.max_by(|a, b| drawing(a).total_cmp(&drawing(b))).unwrap_or(own)
+    }
+
+    /// The other machines that told their load lately.
+    fn others_now(&self, now: Moment) -> Vec<MachineLoad> {
+        self.others.iter().filter(|(at, _)| now.since(*at) <= SETTLED).map(|(_, load)| load.clone()).collect()
     }
 
     /// Whether there is any count of lagged frames: the broadcaster's, or one read off a picture that moves.
@@ -229,7 +243,7 @@ impl Core {
             receiver_limited_percent: Figure::maybe(facts.receiver_limited.map(|s| s * 100.0), Origin::Measured),
             gpu_encode_percent: share(&counted.gpu_encode),
             machine: facts.machine.clone(),
-            others: self.others.clone(),
+            others: self.others_now(now),
             wire: self.wire.figures(now, self.unsteadiness(now)),
             viewers: self.viewers(&facts),
             notices: self.notices(now),

@@ -4,7 +4,8 @@
 use super::{Cases, Cause, Fault, Held, Suspect, Weighed, frames_lost, percent, weigh};
 use crate::facts::Facts;
 use crate::figure::Origin;
-use crate::proposal::{Action, Proposal};
+use crate::machine_load::MachineLoad;
+use crate::proposal::{Action, Proposal, half_rate, smaller_size};
 
 /// Fewer skipped frames than this in the window are ordinary: a desktop that scans a disk skips one or two.
 const ALARM_FRAMES: f64 = 3.0;
@@ -92,6 +93,10 @@ fn cases(facts: &Facts) -> Cases {
         // Who waits for a disk does not count that as encoding.
         cases.sign(Origin::Reported, &text, &[(Disk, if over { -0.2 } else { 0.5 })]);
     }
+    if let Some(speed) = facts.speed.filter(|speed| *speed < 0.97) {
+        let text = format!("the broadcaster encodes {speed:.2} s of picture in a second");
+        cases.sign(Origin::Reported, &text, &[(PresetHeavy, 0.3), (CpuStarved, 0.2), (EncoderFull, 0.2), (Heat, 0.2)]);
+    }
     cpu(facts, &mut cases);
     match machine.gpu_encode {
         Some(busy) if busy > BLOCK_FULL => {
@@ -143,8 +148,7 @@ fn cpu(facts: &Facts, cases: &mut Cases) {
 }
 
 /// Whether the machine slows itself down. Shared with rendering, which it slows down as well.
-pub(super) fn is_slowed_by_heat(facts: &Facts) -> Option<(bool, String)> {
-    let machine = &facts.machine;
+pub(super) fn is_slowed_by_heat(facts: &Facts, machine: &MachineLoad) -> Option<(bool, String)> {
     let hot = machine.below_limit_celsius().map(|below| below < HOT_CELSIUS);
     let slowed = machine.frequency.map(|share| share < SLOWED);
     let told = [
@@ -162,7 +166,7 @@ pub(super) fn is_slowed_by_heat(facts: &Facts) -> Option<(bool, String)> {
 }
 
 fn heat(facts: &Facts, cases: &mut Cases) {
-    match is_slowed_by_heat(facts) {
+    match is_slowed_by_heat(facts, &facts.machine) {
         Some((true, text)) => {
             cases.sign(
                 Origin::Measured,
@@ -206,7 +210,7 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
             None => format!("The GPU's encoder block has nothing left: {loss}."),
         },
         (Some(Heat), _) => {
-            let (_, text) = is_slowed_by_heat(facts).unwrap_or_default();
+            let (_, text) = is_slowed_by_heat(facts, &facts.machine).unwrap_or_default();
             format!("The machine slows itself down for its heat ({text}): {loss}.")
         }
         (Some(Disk), _) => {
@@ -253,9 +257,8 @@ fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<Proposal> {
         )),
         _ => None,
     };
-    let rate =
-        by_hand("lower the frame rate or the picture size in the broadcaster".into(), "each frame has more time");
-    first.into_iter().chain([lighter, rate]).collect()
+    let picture = [half_rate(&facts.stream), smaller_size(&facts.stream)].into_iter().flatten();
+    first.into_iter().chain([lighter]).chain(picture).collect()
 }
 
 /// Something the user has to do.

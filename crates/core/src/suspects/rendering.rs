@@ -4,6 +4,7 @@ use super::encoder::{CPU_FULL, HOG, by_hand, is_slowed_by_heat};
 use super::{Cases, Cause, Fault, Held, Suspect, Weighed, frames_lost, percent, weigh};
 use crate::facts::Facts;
 use crate::figure::Origin;
+use crate::proposal::{half_rate, smaller_size};
 
 /// Fewer lagged frames than this in the window are ordinary: a scene change alone may cost one or two.
 const ALARM_FRAMES: f64 = 3.0;
@@ -54,7 +55,7 @@ pub(super) fn weighed(facts: &Facts, held: &Held) -> Vec<Weighed> {
 
 fn cases(facts: &Facts) -> Cases {
     let mut cases = Cases::of(&[GpuSaturated, SceneHeavy, CpuStarved, Heat]);
-    let machine = &facts.machine;
+    let machine = &facts.scene;
     if let Some(busy) = machine.gpu_render {
         let full = busy > GPU_FULL;
         let text = format!("GPU rendering engine {} busy", percent(busy));
@@ -92,7 +93,7 @@ fn cases(facts: &Facts) -> Cases {
     } else {
         cases.sign(Origin::Measured, "who has the CPU is not known", &[(CpuStarved, -0.6)]);
     }
-    match is_slowed_by_heat(facts) {
+    match is_slowed_by_heat(facts, &facts.scene) {
         Some((true, text)) => {
             cases.sign(
                 Origin::Measured,
@@ -107,14 +108,15 @@ fn cases(facts: &Facts) -> Cases {
 }
 
 fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
-    let machine = &facts.machine;
+    let machine = &facts.scene;
     match cause {
         Some(GpuSaturated) => match machine.gpu_busiest_other.as_ref().filter(|(_, share)| *share > GPU_HOG) {
             Some((name, share)) => {
                 format!("The GPU has nothing left to render with, and {name} takes {} of it: {loss}.", percent(*share))
             }
             None => format!(
-                "The GPU has nothing left to render with ({} busy): {loss}.",
+                "The GPU{} has nothing left to render with ({} busy): {loss}.",
+                machine.host.as_ref().map_or(String::new(), |host| format!(" of {host}")),
                 percent(machine.gpu_render.unwrap_or_default())
             ),
         },
@@ -123,7 +125,7 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
             None => format!("Other programs take the CPU the scene needs: {loss}."),
         },
         Some(Heat) => {
-            let (_, text) = is_slowed_by_heat(facts).unwrap_or_default();
+            let (_, text) = is_slowed_by_heat(facts, &facts.scene).unwrap_or_default();
             format!("The machine slows itself down for its heat ({text}): {loss}.")
         }
         Some(_) => format!("The scene takes longer to render than a frame lasts: {loss}."),
@@ -132,7 +134,7 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
 }
 
 fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<crate::proposal::Proposal> {
-    let machine = &facts.machine;
+    let machine = &facts.scene;
     let first = match cause {
         Some(GpuSaturated) => match machine.gpu_busiest_other.as_ref().filter(|(_, share)| *share > GPU_HOG) {
             Some((name, _)) => {
@@ -156,7 +158,6 @@ fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<crate::proposal::Propos
             "frames stop lagging at once",
         ),
     };
-    let rate =
-        by_hand("lower the frame rate or the picture size in the broadcaster".into(), "each frame has more time");
-    vec![first, rate]
+    let picture = [half_rate(&facts.stream), smaller_size(&facts.stream)].into_iter().flatten();
+    std::iter::once(first).chain(picture).collect()
 }

@@ -89,7 +89,6 @@ mod tests {
                 keyframe,
                 composition_ms: if keyframe { 40 } else { composition_ms },
                 filler_bytes: 100,
-                ..VideoFrame::default()
             });
         }
         assert_eq!((groups.interval_s(), groups.b_frames()), (Some(2.0), Some(2)));

@@ -6,13 +6,16 @@ use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use jiff::Timestamp;
 use moth_core::Snapshot;
 use moth_core::proposal::{Action, Proposal};
+use moth_core::suspects::Fault;
 use moth_plan::picture::Motion;
 use moth_rtmp::StreamKey;
 use moth_store::config::Change;
 
 use super::before::{Before, Running};
 use super::palette::Palette;
+use super::why;
 use crate::production::Banner;
+use crate::replay::{ReplayOrder, ReplayState};
 use crate::tester::{TestNews, TestOrder};
 
 /// Seconds that one column of the lanes may stand for.
@@ -23,6 +26,8 @@ const ZOOMS: [usize; 5] = [1, 2, 5, 15, 60];
 pub enum Tab {
     /// The broadcast.
     Watch,
+    /// The evidence behind the verdict.
+    Why,
     /// Servers and the line to them.
     Routes,
     /// Budget and picture.
@@ -33,11 +38,12 @@ pub enum Tab {
 
 impl Tab {
     /// All of them, in the order of their keys.
-    pub const ALL: [Self; 4] = [Self::Watch, Self::Routes, Self::Plan, Self::Machine];
+    pub const ALL: [Self; 5] = [Self::Watch, Self::Why, Self::Routes, Self::Plan, Self::Machine];
 
     pub(super) fn name(self) -> &'static str {
         match self {
             Self::Watch => "Watch",
+            Self::Why => "Why",
             Self::Routes => "Routes",
             Self::Plan => "Plan",
             Self::Machine => "Machine",
@@ -54,6 +60,8 @@ pub enum Wish {
     Act(Action),
     /// Something found out, or the end of it.
     Test(TestOrder),
+    /// Another moment, or another speed, of a replay.
+    Replay(ReplayOrder),
 }
 
 /// What lies over the screen and takes the keys.
@@ -106,7 +114,13 @@ pub struct App {
     pub(super) before: Option<Box<Before>>,
     /// Something to tell until the next key.
     pub(super) notice: Option<String>,
+    /// Where a replay is; `None` if this is none.
+    pub(crate) replay: Option<ReplayState>,
     zoom: usize,
+    /// The stage whose suspects are shown; `None` is the one at fault.
+    why_stage: Option<Fault>,
+    /// The suspect whose evidence is shown, by its place.
+    pub(super) why_row: usize,
 }
 
 impl App {
@@ -123,7 +137,10 @@ impl App {
             tab: Tab::Watch,
             before: None,
             notice: None,
+            replay: None,
             zoom: 0,
+            why_stage: None,
+            why_row: 0,
         }
     }
 
@@ -214,10 +231,15 @@ impl App {
     }
 
     fn plain_key(&mut self, code: KeyCode) -> Option<Wish> {
+        if self.replay.is_some()
+            && let Some(order) = ReplayOrder::of(code)
+        {
+            return Some(Wish::Replay(order));
+        }
         match code {
             KeyCode::Char('q') => return self.quit(),
             KeyCode::Char('?') | KeyCode::F(1) => self.dialog = Some(Dialog::Help),
-            KeyCode::Char(digit @ '1'..='4') => return self.turn_to(Tab::ALL[usize::from(digit as u8 - b'1')]),
+            KeyCode::Char(digit @ '1'..='5') => return self.turn_to(Tab::ALL[usize::from(digit as u8 - b'1')]),
             KeyCode::Tab | KeyCode::BackTab => {
                 let at = Tab::ALL.iter().position(|tab| *tab == self.tab).unwrap_or(0);
                 let step = if code == KeyCode::Tab { 1 } else { Tab::ALL.len() - 1 };
@@ -227,6 +249,7 @@ impl App {
         }
         match self.tab {
             Tab::Watch => self.watch_key(code),
+            Tab::Why => self.why_key(code),
             Tab::Routes => self.routes_key(code),
             Tab::Plan => self.plan_key(code),
             Tab::Machine => self.machine_key(code),
@@ -408,17 +431,81 @@ impl App {
         self.order(order)
     }
 
+    /// The stage whose suspects are shown.
+    pub(super) fn why_stage(&self, snapshot: &Snapshot) -> Fault {
+        match (self.why_stage, snapshot.verdict.fault) {
+            (Some(stage), _) => stage,
+            (None, Fault::None) => Fault::Network,
+            (None, fault) => fault,
+        }
+    }
+
+    fn why_key(&mut self, code: KeyCode) -> Option<Wish> {
+        let snapshot = self.snapshot.clone()?;
+        let stage = self.why_stage(&snapshot);
+        let last = why::weighed(&snapshot, stage).1.len().saturating_sub(1);
+        match code {
+            KeyCode::Up => self.why_row = self.why_row.min(last).saturating_sub(1),
+            KeyCode::Down => self.why_row = (self.why_row + 1).min(last),
+            KeyCode::Char('f') => {
+                let at = why::STAGES.iter().position(|s| *s == stage).unwrap_or(0);
+                self.why_stage = Some(why::STAGES[(at + 1) % why::STAGES.len()]);
+                self.why_row = 0;
+            }
+            KeyCode::Char('t') => return self.test_suspects(stage),
+            // What can be done, and looking back, are as on Watch.
+            other => return self.watch_key(other),
+        }
+        None
+    }
+
+    /// Finds out more: a handshake with each server, or a look at the whole machine.
+    fn test_suspects(&mut self, stage: Fault) -> Option<Wish> {
+        let Some(before) = self.before.as_mut() else {
+            self.notice = Some("this test works with a setup; `moth setup` begins one".into());
+            return None;
+        };
+        if before.running != Running::Nothing {
+            self.notice = Some("another test is running".into());
+            return None;
+        }
+        if stage == Fault::Network {
+            let order = before.ask_order();
+            self.notice = Some("asking each server for one handshake…".into());
+            return self.order(order);
+        }
+        self.tab = Tab::Machine;
+        self.machine_key(KeyCode::Char('r'))
+    }
+
+    /// The mark before or after the cursor.
+    fn seek_mark(&mut self, forth: bool) {
+        let Some(snapshot) = &self.snapshot else { return };
+        let last = snapshot.history.len().saturating_sub(1);
+        let here = self.cursor.unwrap_or(last);
+        let marks = || snapshot.marks.iter().map(|mark| mark.at.seconds() as usize);
+        self.cursor = if forth {
+            marks().find(|at| *at > here && *at < last)
+        } else {
+            marks().rev().find(|at| *at < here).or(self.cursor)
+        };
+    }
+
     fn watch_key(&mut self, code: KeyCode) -> Option<Wish> {
         match code {
             KeyCode::Enter => return self.propose(|_| true),
             KeyCode::Char('b') => return self.propose(|a| matches!(a, Action::SetBitrate { .. })),
             KeyCode::Char('s') => return self.propose(|a| matches!(a, Action::SwitchServer { .. })),
             KeyCode::Char('p') => return self.propose(|a| matches!(a, Action::LighterPreset)),
+            KeyCode::Char('z') => return self.propose(|a| matches!(a, Action::SetSize { .. })),
+            KeyCode::Char('r') => return self.propose(|a| matches!(a, Action::SetRate { .. })),
             KeyCode::Char('u') => return self.undo(),
             KeyCode::Left => self.move_cursor(-1),
             KeyCode::Right => self.move_cursor(1),
             KeyCode::PageUp => self.move_cursor(-10),
             KeyCode::PageDown => self.move_cursor(10),
+            KeyCode::Char('n') => self.seek_mark(true),
+            KeyCode::Char('N') => self.seek_mark(false),
             KeyCode::Home => self.cursor = Some(0),
             KeyCode::End | KeyCode::Esc => self.cursor = None,
             KeyCode::Char('-') => self.zoom = (self.zoom + 1).min(ZOOMS.len() - 1),
@@ -439,6 +526,10 @@ impl App {
 
     /// Takes up the first proposal of a kind, asking first where it is dangerous.
     fn propose(&mut self, wanted: impl Fn(&Action) -> bool) -> Option<Wish> {
+        if self.replay.is_some() {
+            self.notice = Some("this is a replay: what was done is done".into());
+            return None;
+        }
         let proposal = self.proposals().iter().find(|p| wanted(&p.action))?.clone();
         if !proposal.possible {
             self.dialog = Some(Dialog::ByHand(Box::new(proposal)));
@@ -452,7 +543,7 @@ impl App {
     }
 
     fn undo(&mut self) -> Option<Wish> {
-        let action = self.snapshot.as_ref()?.undo.clone()?;
+        let action = self.snapshot.as_ref()?.undo.clone().filter(|_| self.replay.is_none())?;
         if let Action::SwitchServer { server } = &action {
             let proposal = Proposal {
                 title: format!("move back to {server}"),

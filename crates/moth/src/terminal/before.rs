@@ -18,7 +18,7 @@ use crate::kit::Kit;
 use crate::plan::{Basis, Plan};
 use crate::routes_run::{RoutesTest, TestState};
 use crate::surroundings;
-use crate::tester::{TestNews, TestOrder};
+use crate::tester::{Handshakes, TestNews, TestOrder};
 use crate::uplink::UP_TO;
 
 /// How long a server may be tested, in seconds.
@@ -31,6 +31,7 @@ pub(super) enum Running {
     Routes,
     Line,
     Machine,
+    Asking,
 }
 
 /// The state of the screens for before going live.
@@ -56,6 +57,8 @@ pub struct Before {
     pub(super) history: History,
     pub(super) running: Running,
     pub(super) check: Option<Arc<Check>>,
+    /// How soon each server answered when it was asked last.
+    pub(super) asked: Option<Handshakes>,
     /// Row and column under the cursor of the picture map; the recommended one until it is moved.
     pub(super) cell: Option<(usize, usize)>,
 }
@@ -81,6 +84,7 @@ impl Before {
             history,
             running: Running::Nothing,
             check: None,
+            asked: None,
             cell: None,
         };
         before.recall();
@@ -202,6 +206,12 @@ impl Before {
         Some((TestOrder::Line { target, plan }, words))
     }
 
+    /// One handshake with each server.
+    pub(super) fn ask_order(&self) -> TestOrder {
+        let targets = self.kit.targets(&[], None).unwrap_or_default();
+        TestOrder::Ask { servers: targets.into_iter().map(|target| target.server).collect() }
+    }
+
     /// The check of the machine.
     pub(super) fn machine_order(&self) -> TestOrder {
         let targets = self.kit.targets(&[], None).unwrap_or_default();
@@ -218,6 +228,7 @@ impl Before {
             TestOrder::Routes { .. } => Running::Routes,
             TestOrder::Line { .. } => Running::Line,
             TestOrder::Machine { .. } => Running::Machine,
+            TestOrder::Ask { .. } => Running::Asking,
             TestOrder::Cancel => self.running,
         };
         match order {
@@ -255,6 +266,13 @@ impl Before {
                     Ok(run) => self.keep_line(&run, now),
                     Err(why) => Some(format!("the line could not be measured: {why}")),
                 };
+            }
+            TestNews::Asked(told) => {
+                self.running = Running::Nothing;
+                let answered = told.iter().filter(|(_, ms)| ms.is_some()).count();
+                let notice = format!("{answered} of {} servers answered", told.len());
+                self.asked = Some(told);
+                return Some(notice);
             }
             TestNews::Machine(outcome) => {
                 self.running = Running::Nothing;

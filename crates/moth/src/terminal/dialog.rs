@@ -110,6 +110,15 @@ fn by_hand(proposal: &Proposal, app: &App, snapshot: &Snapshot) -> Vec<Line<'sta
                 number(snapshot.video_kbps.value)
             ),
         );
+    } else if let Action::SetSize { width, height } = &proposal.action {
+        text(
+            &mut lines,
+            &format!("In your broadcaster's picture settings, set the size that is sent to {width}x{height}."),
+        );
+        text(&mut lines, "Most broadcasters want the stream stopped and started for it.");
+    } else if let Action::SetRate { fps } = &proposal.action {
+        text(&mut lines, &format!("In your broadcaster's picture settings, set the frame rate to {fps} frames/s."));
+        text(&mut lines, "Most broadcasters want the stream stopped and started for it.");
     } else if proposal.action == Action::LighterPreset {
         text(&mut lines, "In your broadcaster's output settings, choose the next faster (lighter) encoder preset.");
         text(&mut lines, "Most broadcasters want the stream stopped and started for it.");

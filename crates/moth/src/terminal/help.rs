@@ -20,9 +20,28 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     let word = |name: &str, what: &str| {
         Line::from(vec![Span::styled(format!("{name:>9}  "), palette.faint()), Span::raw(what.to_owned())])
     };
-    let others = "1 Watch  2 Routes  3 Plan  4 Machine; Tab goes on to the next";
+    let others = "1 Watch  2 Why  3 Routes  4 Plan  5 Machine; Tab goes on";
     match app.tab {
         Tab::Watch => {}
+        Tab::Why => {
+            lines.push(key("↑ ↓", "the suspect whose evidence is shown"));
+            lines.push(key("f", "the suspects of another stage: network, encoder, rendering"));
+            lines.push(key("t", "test: a handshake with each server; or a look at the machine"));
+            lines.push(key("b s p u", "do, or undo, what Watch proposes"));
+            lines.push(key("← →", "look back and forth; n N to the next, the last mark"));
+            lines.push(key("1-5", others));
+            lines.push(Line::default());
+            lines.push(word("▪ to ▪▪▪", "how much a sign weighs, for or against"));
+            lines.push(word("%", "how likely each suspect is among those of its stage"));
+            lines.push(Line::default());
+            lines.push(word("no loss", "sound beside the picture, a still picture, a slow source:"));
+            lines.push(word("", "named on Watch, and no frame is lost by them"));
+            lines.push(word("not seen", "doubled sound (two sources of one microphone: look into the"));
+            lines.push(word("", "broadcaster's mixer); a viewer whose own line is too small"));
+            lines.push(word("", "(only they stutter: their player's quality setting helps);"));
+            lines.push(word("", "a game that itself runs slowly"));
+            return lines;
+        }
         Tab::Routes => {
             lines.push(key("Enter", "test the chosen servers, one after another"));
             lines.push(key("l", "measure the line, against the server under the cursor"));
@@ -30,7 +49,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             lines.push(key("r  t", "choose by region; 10, 30 or 60 s for each server"));
             lines.push(key("p", "make the server under the cursor the setup's (◆)"));
             lines.push(key("Esc", "end a test; what was measured is kept"));
-            lines.push(key("1-4", others));
+            lines.push(key("1-5", others));
             lines.push(Line::default());
             lines.push(word("bands", "how much a server carries, from 0; each on the same scale"));
             lines.extend(wrap(&routes::marks(), 62).iter().map(|line| word("", line)));
@@ -44,7 +63,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             lines.push(key("← ↑ ↓ →", "look at another picture; Esc back to the recommended one"));
             lines.push(key("w", "write bitrate and picture into the setup"));
             lines.push(key("k  x", "replace the stream key; forget it"));
-            lines.push(key("1-4", others));
+            lines.push(key("1-5", others));
             lines.push(Line::default());
             lines.extend(wrap(&planning::marks(), 62).iter().map(|line| word("", line)));
             lines.push(word("soft", Look::Soft.meaning()));
@@ -54,7 +73,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
         }
         Tab::Machine => {
             lines.push(key("r", "look at the machine again"));
-            lines.push(key("1-4", others));
+            lines.push(key("1-5", others));
             return lines;
         }
     }
@@ -65,12 +84,18 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     for proposal in proposals.iter().filter(|p| !matches!(p.action, Action::ByHand { .. })) {
         lines.push(key(key_of(&proposal.action), &proposal.title));
     }
+    if app.replay.is_some() {
+        lines.push(key("Space", "stop the replay, and go on"));
+        lines.push(key("< >", "slower, faster"));
+        lines.push(key("[ ] { }", "30 s, or 5 minutes, back and on"));
+    }
     if snapshot.undo.is_some() {
         lines.push(key("u", "undo the last change"));
     }
     lines.push(key("← →", "look back and forth (PgUp PgDn by ten, Home start, Esc now)"));
+    lines.push(key("n N", "to the next, the last mark"));
     lines.push(key("+ -", &format!("fewer or more seconds in a column (now {})", app.seconds_per_column())));
-    lines.push(key("1-4", others));
+    lines.push(key("1-5", others));
     lines.push(key("q", "quit"));
     lines.push(Line::default());
     lines.push(word("lagged", "rendering: the scene was late, the last picture came again"));

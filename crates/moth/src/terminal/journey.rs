@@ -92,10 +92,18 @@ fn draw_stage(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot,
         let how = if stage.lost_now.origin == Some(Origin::Inferred) { ", inferred" } else { "" };
         format!("{now} in 3 s{how}")
     });
-    let origin = stage.lost_total.origin.map_or("", |o| o.word());
+    // An inferred number says how far it can be trusted.
+    let trust = match stage.fault {
+        Fault::Rendering => snapshot.wire.repeated_trust,
+        _ => Some(snapshot.wire.skipped_trust),
+    };
+    let origin = match (stage.lost_total.origin, trust) {
+        (Some(Origin::Inferred), Some(trust)) => format!("inferred, {} trust", trust.word()),
+        (origin, _) => origin.map_or("", |o| o.word()).to_owned(),
+    };
     let (right, style) = match &now {
         Some(now) => (now.as_str(), tone.add_modifier(Modifier::BOLD)),
-        None => (origin, palette.faint()),
+        None => (origin.as_str(), palette.faint()),
     };
     frame.render_widget(both(&lost, right, columns, tone, style), row(3));
 }

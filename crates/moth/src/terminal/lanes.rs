@@ -19,7 +19,7 @@ const VALUES: u16 = 15;
 pub(super) const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
 /// How a lane is drawn.
-enum Kind {
+pub(super) enum Kind {
     /// The connection's state, by its mark.
     State,
     /// Frames lost in each column.
@@ -28,12 +28,12 @@ enum Kind {
     Bars { value: fn(&Second) -> Option<f32>, asked: Option<fn(&Second) -> Option<f32>>, top: Option<f32> },
 }
 
-struct Lane {
-    name: &'static str,
-    unit: &'static str,
-    kind: Kind,
+pub(super) struct Lane {
+    pub(super) name: &'static str,
+    pub(super) unit: &'static str,
+    pub(super) kind: Kind,
     /// Rows it wants at least, and at most.
-    rows: (u16, u16),
+    pub(super) rows: (u16, u16),
 }
 
 fn lanes(snapshot: &Snapshot) -> Vec<Lane> {
@@ -61,7 +61,7 @@ fn lanes(snapshot: &Snapshot) -> Vec<Lane> {
 }
 
 /// The seconds behind each column.
-struct Columns<'a> {
+pub(super) struct Columns<'a> {
     snapshot: &'a Snapshot,
     first: usize,
     per: usize,
@@ -69,7 +69,7 @@ struct Columns<'a> {
 }
 
 impl<'a> Columns<'a> {
-    fn new(snapshot: &'a Snapshot, app: &App, count: usize) -> Self {
+    pub(super) fn new(snapshot: &'a Snapshot, app: &App, count: usize) -> Self {
         let per = app.seconds_per_column();
         let span = per * count;
         let end = snapshot.history.len();
@@ -148,7 +148,7 @@ fn heights(lanes: &[Lane], mut rows: u16) -> Vec<u16> {
     heights
 }
 
-fn draw_lane(buffer: &mut Buffer, strip: Rect, app: &App, lane: &Lane, columns: &Columns<'_>) {
+pub(super) fn draw_lane(buffer: &mut Buffer, strip: Rect, app: &App, lane: &Lane, columns: &Columns<'_>) {
     if strip.height == 0 {
         return;
     }
@@ -269,7 +269,7 @@ fn value_of(lane: &Lane, app: &App, snapshot: &Snapshot) -> String {
     with_unit(figure.value, lane.unit)
 }
 
-fn draw_axis(buffer: &mut Buffer, strip: Rect, area: Rect, app: &App, columns: &Columns<'_>) {
+pub(super) fn draw_axis(buffer: &mut Buffer, strip: Rect, area: Rect, app: &App, columns: &Columns<'_>) {
     let palette = app.palette;
     // A tick each so many seconds, at least ten columns apart.
     let each =

@@ -1,6 +1,6 @@
 //! The terminal itself: taken over on entering, given back however the program ends.
 
-use std::io::{self, Stdout};
+use std::io::{self, Stdout, Write};
 use std::sync::Once;
 use std::time::Duration;
 
@@ -30,6 +30,12 @@ impl Screen {
     pub(super) fn draw(&mut self, draw: impl FnOnce(&mut Frame<'_>)) -> io::Result<()> {
         self.terminal.draw(draw).map(|_| ())
     }
+}
+
+/// Rings the terminal's bell.
+pub(super) fn ring() {
+    let mut out = io::stdout();
+    let _ = out.write_all(b"\x07").and_then(|()| out.flush());
 }
 
 /// Waits for input, at most so long; `false` when the terminal is gone. The event reader never returns from

@@ -7,9 +7,9 @@ use ratatui::style::Modifier;
 use ratatui::text::{Line, Span};
 
 use super::app::{App, Tab};
-use super::before::Running;
+use super::before::{Before, Running};
 use super::format::{fit, wrap};
-use super::{dialog, fitness, planning, routes, watch};
+use super::{dialog, fitness, load, planning, routes, watch, why};
 
 /// The smallest terminal it fits on.
 pub(super) const SMALLEST: (u16, u16) = (80, 24);
@@ -30,10 +30,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
     watch::header(frame, rows(0, 1), app, snapshot);
     match (app.tab, &app.before) {
         (Tab::Watch, _) => watch::draw(frame, body, app, snapshot),
+        (Tab::Why, _) => why::draw(frame, inner(body), app, snapshot),
+        (Tab::Machine, before) => machine(frame, inner(body), app, snapshot, before.as_deref()),
         (_, None) => without_a_setup(frame, inner(body)),
         (Tab::Routes, Some(before)) => routes::draw(frame, inner(body), before, app.palette),
         (Tab::Plan, Some(before)) => planning::draw(frame, inner(body), before, app.palette),
-        (Tab::Machine, Some(before)) => fitness::draw(frame, inner(body), before, app.palette),
     }
     footer(frame, rows(area.height - 1, 1), app, snapshot);
     dialog::draw(frame, area, app, snapshot);
@@ -43,6 +44,17 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
 fn inner(area: Rect) -> Rect {
     let gap = u16::from(area.height > 24);
     Rect { x: area.x + 1, width: area.width.saturating_sub(2), y: area.y + gap, height: area.height - gap }
+}
+
+/// The load of every machine, and below it what the check found.
+fn machine(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot, before: Option<&Before>) {
+    let machines: Vec<_> = std::iter::once(&snapshot.machine).chain(&snapshot.others).collect();
+    let rows = load::ROWS.min(area.height);
+    load::draw(frame, Rect { height: rows, ..area }, &machines, app.palette);
+    let rest = Rect { y: area.y + rows, height: area.height - rows, ..area };
+    if let Some(before) = before {
+        fitness::draw(frame, rest, before, app.palette);
+    }
 }
 
 fn too_small(frame: &mut Frame<'_>, area: Rect) {
@@ -72,7 +84,7 @@ pub(super) fn names(app: &App, width: u16) -> Vec<Span<'static>> {
                 format!(" {} ", tab.name()),
                 app.palette.strong().add_modifier(Modifier::UNDERLINED),
             ));
-        } else if width >= 110 {
+        } else if width >= 120 {
             spans.push(Span::styled(format!(" {} {} ", i + 1, tab.name()), app.palette.faint()));
         }
     }
@@ -89,6 +101,11 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     let mut keys: Vec<(&'static str, String)> = Vec::new();
     let mut key = |name, what: &str| keys.push((name, what.to_owned()));
     key("?", if area.width < 110 { "keys" } else { "keys and words" });
+    if app.replay.is_some() {
+        key("Space", "pause");
+        key("< >", "speed");
+        key("[ ]", "30 s back, on");
+    }
     match (app.tab, app.before.as_ref().map(|before| before.running)) {
         (Tab::Watch, _) => {
             key("←→", if app.cursor.is_some() { "move the cursor" } else { "look back" });
@@ -98,6 +115,12 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
             if snapshot.undo.is_some() {
                 key("u", "undo the last change");
             }
+        }
+        (Tab::Why, _) => {
+            key("↑↓", "suspect");
+            key("f", "stage");
+            key("t", "test");
+            key("←→", "look back");
         }
         (Tab::Routes | Tab::Machine, Some(running)) if running != Running::Nothing => {
             key("Esc", "end it, with what there is")
@@ -121,7 +144,7 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     }
     let mut last = vec![("q", "quit".to_owned())];
     if area.width < 110 {
-        last.insert(0, ("1-4", "screens".to_owned()));
+        last.insert(0, ("1-5", "screens".to_owned()));
     }
     // What does not fit is left to the help, which `?` shows.
     let gap = if area.width >= 100 { "   " } else { " " };

@@ -41,14 +41,14 @@ async fn snapshot(slug: &str, seconds: u64) -> Arc<Snapshot> {
 }
 
 fn app(snapshot: Option<Arc<Snapshot>>) -> App {
-    let banner = Banner { demo: Some("the archive sync".into()), publish_to: None };
+    let banner = Banner { demo: Some("the archive sync".into()), publish_to: None, replay: None };
     let mut app = App::new(banner, true, Palette::Plain);
     app.show(snapshot);
     app
 }
 
 fn live(snapshot: Option<Arc<Snapshot>>) -> App {
-    let banner = Banner { demo: None, publish_to: Some("rtmp://127.0.0.1:19350/moth".into()) };
+    let banner = Banner { demo: None, publish_to: Some("rtmp://127.0.0.1:19350/moth".into()), replay: None };
     let mut app = App::new(banner, false, Palette::Plain);
     app.show(snapshot);
     app
@@ -208,7 +208,8 @@ async fn carry_out(app: &mut App, wish: Option<Wish>, mut until: impl FnMut(&App
     let (orders, to_do) = tokio::sync::mpsc::unbounded_channel();
     let (tell, mut news) = tokio::sync::mpsc::unbounded_channel();
     let field = Field::StandIn(Box::new(Afternoon::shipped(41).unwrap()));
-    tokio::spawn(crate::tester::serve(field, to_do, tell));
+    let line = Afternoon::shipped(41).unwrap().dialer();
+    tokio::spawn(crate::tester::serve(field, line, to_do, tell));
     orders.send(order).unwrap();
     while let Some(heard) = news.recv().await {
         app.learn(heard, some_day());
@@ -270,7 +271,9 @@ async fn a_test_is_ended_by_a_key_and_what_there_is_stays() {
     assert_eq!(press(&mut app, KeyCode::Enter), None, "only one test at a time");
     let (orders, to_do) = tokio::sync::mpsc::unbounded_channel();
     let (tell, mut news) = tokio::sync::mpsc::unbounded_channel();
-    tokio::spawn(crate::tester::serve(Field::StandIn(Box::new(Afternoon::shipped(41).unwrap())), to_do, tell));
+    let afternoon = Afternoon::shipped(41).unwrap();
+    let line = afternoon.dialer();
+    tokio::spawn(crate::tester::serve(Field::StandIn(Box::new(afternoon)), line, to_do, tell));
     orders.send(order).unwrap();
     while !idle(&app) {
         app.learn(news.recv().await.unwrap(), some_day());

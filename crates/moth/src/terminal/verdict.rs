@@ -29,6 +29,8 @@ pub(super) fn key_of(action: &Action) -> &'static str {
         Action::SetBitrate { .. } => "b",
         Action::SwitchServer { .. } => "s",
         Action::LighterPreset => "p",
+        Action::SetSize { .. } => "z",
+        Action::SetRate { .. } => "r",
         Action::ByHand { .. } => "",
     }
 }
@@ -80,6 +82,13 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
                 Span::styled(format!("  {}", evidence.origin.word()), palette.faint()),
             ]));
         }
+    }
+    for notice in snapshot.notices.iter().take(if roomy && verdict.fault == Fault::None { 4 } else { 0 }) {
+        lines.push(Line::from(vec![
+            Span::styled("no loss  ", palette.faint()),
+            Span::raw(fit(&notice.text, columns.saturating_sub(22))),
+            Span::styled(format!("  {}", notice.origin.word()), palette.faint()),
+        ]));
     }
     for proposal in verdict.proposals.iter().take(3) {
         lines.extend(proposal_lines(proposal, app, columns, roomy));

@@ -8,23 +8,26 @@ use ratatui::text::{Line, Span};
 use super::app::App;
 use super::format::{clock, fit};
 use super::palette::state_mark;
-use super::{journey, lanes, tabs, verdict};
+use super::{journey, lanes, tabs, verdict, viewers};
+use crate::replay::ReplayState;
 
 /// Draws the screen below its header and above its keys.
 pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     let roomy = area.height >= 32;
     let gap = u16::from(roomy);
     let verdict_rows = verdict::rows(snapshot, area.width, if roomy { 12 } else { 6 });
-    let [_, path, _, middle, _, judged] = Layout::vertical([
+    let [_, path, _, seen, middle, _, judged] = Layout::vertical([
         Constraint::Length(gap),
         Constraint::Length(journey::ROWS),
         Constraint::Length(gap),
+        Constraint::Length(1),
         Constraint::Min(8),
         Constraint::Length(gap),
         Constraint::Length(verdict_rows),
     ])
     .areas(area);
     journey::draw(frame, inner(path), app, snapshot);
+    viewers::draw(frame, inner(seen), app, snapshot);
     lanes::draw(frame, inner(middle), app, snapshot);
     verdict::draw(frame, inner(judged), app, snapshot);
 }
@@ -37,7 +40,11 @@ fn inner(area: Rect) -> Rect {
 /// What is above every screen: which one it is, and how the broadcast stands.
 pub(super) fn header(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     let palette = app.palette;
-    let name = app.banner.demo.as_ref().map_or_else(String::new, |name| format!("demo: {name}, all made up"));
+    let name = match (&app.banner.demo, &app.banner.replay, &app.replay) {
+        (Some(name), _, _) => format!("demo: {name}, all made up"),
+        (None, Some(file), Some(state)) => replay_words(file, state, snapshot),
+        _ => String::new(),
+    };
     let mut left = tabs::names(app, area.width);
     left.push(Span::styled(name, palette.fault(moth_core::suspects::Fault::Encoder)));
     let stream = &snapshot.stream;
@@ -75,4 +82,16 @@ pub(super) fn header(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Sn
         frame.render_widget(left, area);
     }
     frame.render_widget(right, area);
+}
+
+/// Where a replay is and how fast it goes.
+fn replay_words(file: &str, state: &ReplayState, snapshot: &Snapshot) -> String {
+    let at = clock(snapshot.at.since(moth_core::Moment::START));
+    let length = state.length.map_or_else(String::new, |length| format!(" of {}", clock(length)));
+    let pace = match (state.is_over, state.is_paused) {
+        (true, _) => "over".to_owned(),
+        (false, true) => "paused".to_owned(),
+        (false, false) => format!("at {}× speed", state.speed),
+    };
+    format!("replay {at}{length} {pace}: {}", fit(file, 24))
 }

@@ -1,0 +1,11 @@
+//! The feed: what a broadcaster says of itself, line by line, and what it is asked for. `docs/feed.md` describes it.
+//!
+//! [`Reports`] understands lines and has no I/O; [`Feed`] serves them over TCP.
+
+mod report;
+mod request;
+mod server;
+
+pub use report::{Heard, Reports, TooStrange};
+pub use request::{Answer, Request};
+pub use server::{Feed, FeedHandle};

@@ -1,0 +1,263 @@
+//! The feed's port.
+
+use std::collections::HashMap;
+use std::io;
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use moth_core::figure::Origin;
+use moth_core::proposal::Action;
+use moth_core::reading::{Observation, StreamFacts};
+use moth_relay::Recorder;
+use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::{Semaphore, broadcast};
+use tokio::time::timeout;
+
+use crate::report::{Heard, LONGEST, Reports};
+use crate::request::{Answer, Request};
+
+/// Senders at once: a broadcaster, a script beside it, and some that forgot to leave.
+const MOST: usize = 8;
+/// A broadcaster that has not answered a request after this long will not.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// A sender that does not read what it is told is not told.
+const WRITE: Duration = Duration::from_secs(2);
+
+/// The feed, before it runs.
+pub struct Feed {
+    listener: TcpListener,
+    shared: Arc<Shared>,
+    recorder: Recorder,
+}
+
+struct Shared {
+    requests: broadcast::Sender<Request>,
+    state: Mutex<State>,
+}
+
+#[derive(Default)]
+struct State {
+    next: u64,
+    /// What is taken, by sender.
+    takes: HashMap<u64, StreamFacts>,
+    waiting: HashMap<u64, Action>,
+}
+
+/// Asks whoever is connected.
+#[derive(Clone)]
+pub struct FeedHandle {
+    shared: Arc<Shared>,
+    recorder: Recorder,
+}
+
+impl Shared {
+    fn state(&self) -> std::sync::MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl FeedHandle {
+    /// Asks for an action; what comes of it arrives as a reading. `false` if nobody there takes it.
+    #[must_use]
+    pub fn ask(&self, action: &Action) -> bool {
+        let request = {
+            let mut state = self.shared.state();
+            let taken = state.takes.values().any(|takes| match action {
+                Action::SetBitrate { .. } => takes.takes_bitrate,
+                Action::LighterPreset => takes.takes_preset,
+                Action::SetSize { .. } => takes.takes_size,
+                Action::SetRate { .. } => takes.takes_rate,
+                Action::SwitchServer { .. } | Action::ByHand { .. } => false,
+            });
+            let Some(request) = Request::of(state.next, action).filter(|_| taken) else { return false };
+            let number = state.next;
+            state.waiting.insert(number, action.clone());
+            state.next += 1;
+            (number, request)
+        };
+        let (number, request) = request;
+        // Nobody there to hear it is found out by the answer that does not come.
+        let _ = self.shared.requests.send(request);
+        let this = self.clone();
+        tokio::spawn(async move {
+            tokio::time::sleep(PATIENCE).await;
+            let late = format!("the broadcaster did not answer within {} s", PATIENCE.as_secs());
+            this.shared.answered(&this.recorder, Answer { request: number, failed: Some(late) });
+        });
+        true
+    }
+}
+
+impl Shared {
+    fn answered(&self, recorder: &Recorder, answer: Answer) {
+        let action = self.state().waiting.remove(&answer.request);
+        if let Some(action) = action {
+            recorder.note(Origin::Reported, Observation::Acted { action, failed: answer.failed });
+        }
+    }
+}
+
+impl Feed {
+    /// Opens the port.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub async fn bind(address: SocketAddr, recorder: Recorder) -> io::Result<(Self, FeedHandle)> {
+        let listener = TcpListener::bind(address).await?;
+        let (requests, _) = broadcast::channel(16);
+        let shared = Arc::new(Shared { requests, state: Mutex::default() });
+        let handle = FeedHandle { shared: shared.clone(), recorder: recorder.clone() };
+        Ok((Self { listener, shared, recorder }, handle))
+    }
+
+    /// Where it is.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn address(&self) -> io::Result<SocketAddr> {
+        self.listener.local_addr()
+    }
+
+    /// Serves for as long as it is polled.
+    pub async fn run(self) {
+        let places = Arc::new(Semaphore::new(MOST));
+        let mut sender = 0;
+        loop {
+            let (stream, peer) = match self.listener.accept().await {
+                Ok(accepted) => accepted,
+                Err(error) => {
+                    tracing::warn!(%error, "a connection to the feed could not be taken");
+                    tokio::time::sleep(Duration::from_millis(200)).await;
+                    continue;
+                }
+            };
+            let Ok(place) = places.clone().try_acquire_owned() else {
+                tracing::warn!(%peer, "too many connections to the feed; one was turned away");
+                continue;
+            };
+            sender += 1;
+            let (shared, recorder) = (self.shared.clone(), self.recorder.clone());
+            tokio::spawn(async move {
+                if let Err(error) = serve(stream, sender, &shared, &recorder).await {
+                    tracing::info!(%peer, %error, "a connection to the feed ended");
+                }
+                shared.state().takes.remove(&sender);
+                drop(place);
+            });
+        }
+    }
+}
+
+async fn serve(stream: TcpStream, sender: u64, shared: &Shared, recorder: &Recorder) -> io::Result<()> {
+    let mut requests = shared.requests.subscribe();
+    let (reading, mut writing) = stream.into_split();
+    let mut reading = BufReader::new(reading);
+    let mut reports = Reports::default();
+    let mut line = Vec::new();
+    loop {
+        let mut limited = (&mut reading).take((LONGEST + 2 - line.len().min(LONGEST + 1)) as u64);
+        tokio::select! {
+            read = limited.read_until(b'\n', &mut line) => {
+                let ended = read? == 0;
+                let whole = line.last() == Some(&b'\n');
+                if !whole && line.len() <= LONGEST && !ended {
+                    continue;
+                }
+                match reports.line(line.strip_suffix(b"\n").unwrap_or(&line)) {
+                    Ok(heard) => heard.into_iter().for_each(|heard| take(heard, sender, shared, recorder)),
+                    Err(strange) => {
+                        let answer = serde_json::json!({ "error": strange.0 });
+                        timeout(WRITE, writing.write_all(format!("{answer}\n").as_bytes())).await??;
+                    }
+                }
+                if reports.is_hopeless() {
+                    return Err(io::Error::other("it speaks another language"));
+                }
+                if ended {
+                    return Ok(());
+                }
+                if !whole {
+                    // The rest of a line that is too long would be taken for lines.
+                    return Err(io::Error::other("its lines are too long"));
+                }
+                line.clear();
+            }
+            request = requests.recv() => {
+                if let Ok(request) = request {
+                    timeout(WRITE, writing.write_all(&request.line())).await??;
+                }
+            }
+        }
+    }
+}
+
+fn take(heard: Heard, sender: u64, shared: &Shared, recorder: &Recorder) {
+    match heard {
+        Heard::Counters(counters) => recorder.note(Origin::Reported, Observation::Counters(counters)),
+        Heard::Stream(facts) => {
+            shared.state().takes.insert(sender, facts);
+            recorder.note(Origin::Reported, Observation::Stream(facts));
+        }
+        Heard::Answer(answer) => shared.answered(recorder, answer),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use moth_core::rate::Bitrate;
+    use tokio::sync::mpsc::UnboundedReceiver;
+
+    type Readings = UnboundedReceiver<moth_core::Reading>;
+
+    async fn feed() -> (FeedHandle, SocketAddr, Readings) {
+        let (recorder, readings) = Recorder::new();
+        let (feed, handle) = Feed::bind("127.0.0.1:0".parse().unwrap(), recorder).await.unwrap();
+        let address = feed.address().unwrap();
+        tokio::spawn(feed.run());
+        (handle, address, readings)
+    }
+
+    async fn next(readings: &mut Readings) -> Observation {
+        timeout(Duration::from_secs(20), readings.recv()).await.unwrap().unwrap().what
+    }
+
+    #[tokio::test]
+    async fn counts_arrive_and_a_request_is_asked_and_answered() {
+        let (handle, address, mut readings) = feed().await;
+        let action = Action::SetBitrate { video: Bitrate::from_kbps(2500) };
+        assert!(!handle.ask(&action), "nobody there takes a bitrate");
+        let mut broadcaster = BufReader::new(TcpStream::connect(address).await.unwrap());
+        broadcaster.write_all(b"{\"lagged\":4}\n{\"takes\":[\"bitrate\"]}\n").await.unwrap();
+        assert!(matches!(next(&mut readings).await, Observation::Counters(c) if c.lagged == Some(4)));
+        assert!(matches!(next(&mut readings).await, Observation::Stream(facts) if facts.takes_bitrate));
+        assert!(handle.ask(&action));
+        assert!(!handle.ask(&Action::LighterPreset), "that it does not take");
+        let mut line = String::new();
+        broadcaster.read_line(&mut line).await.unwrap();
+        assert_eq!(line, "{\"set\":\"bitrate\",\"request\":0,\"video_bps\":2500000}\n");
+        broadcaster.write_all(b"{\"done\":0}\n").await.unwrap();
+        let Observation::Acted { action: acted, failed } = next(&mut readings).await else { panic!("it was done") };
+        assert_eq!((acted, failed), (action, None));
+    }
+
+    #[tokio::test]
+    async fn garbage_is_answered_and_then_left_and_others_notice_nothing() {
+        let (_handle, address, mut readings) = feed().await;
+        let mut garbage = BufReader::new(TcpStream::connect(address).await.unwrap());
+        garbage.write_all(b"GET /\n").await.unwrap();
+        let mut line = String::new();
+        garbage.read_line(&mut line).await.unwrap();
+        assert!(line.contains("error") && line.contains("neither"), "{line}");
+        // A line without end: it is cut off after four kilobytes, not remembered for ever.
+        garbage.write_all(&vec![b'x'; 100_000]).await.unwrap_or(());
+        let mut rest = Vec::new();
+        let left = timeout(Duration::from_secs(20), garbage.read_to_end(&mut rest)).await;
+        assert!(left.is_ok(), "the connection was ended");
+        let mut good = TcpStream::connect(address).await.unwrap();
+        good.write_all(b"{\"skipped\":1}\n").await.unwrap();
+        assert!(matches!(next(&mut readings).await, Observation::Counters(c) if c.skipped == Some(1)));
+    }
+}

@@ -1,0 +1,62 @@
+//! One row: what viewers get, and what was lost, now and since the start; under the cursor, what that second was like.
+
+use moth_core::Snapshot;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::text::{Line, Span};
+
+use super::app::App;
+use super::format::{clock, fit};
+
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+    let palette = app.palette;
+    let width = usize::from(area.width);
+    let (name, text) = match app.cursor.and_then(|at| Some((at, snapshot.history.get(at)?))) {
+        Some((at, second)) => {
+            let count = |lost: Option<u32>| lost.map_or("not available".into(), |n| n.to_string());
+            let clock = clock(std::time::Duration::from_secs(at as u64));
+            let lost = format!(
+                "in that second: lagged {}, skipped {}, dropped {}",
+                count(second.lagged),
+                count(second.skipped),
+                count(second.dropped)
+            );
+            (format!("at {clock}"), lost)
+        }
+        None => ("viewers".to_owned(), now(snapshot, width)),
+    };
+    let line = Line::from(vec![
+        Span::styled(format!("{name:<12}"), palette.faint()),
+        Span::raw(fit(&text, width.saturating_sub(12))),
+    ]);
+    frame.render_widget(line, area);
+}
+
+fn now(snapshot: &Snapshot, width: usize) -> String {
+    let viewers = &snapshot.viewers;
+    let Some(fps) = viewers.fps.value else { return "nobody broadcasts".into() };
+    let full = viewers.full_fps.value.map_or_else(String::new, |full| format!(" of {full:.0}"));
+    let mut told = vec![format!("{fps:.0}{full} new pictures/s over 3 s")];
+    if let Some(ms) = viewers.frozen_ms {
+        told.push(format!("frozen for {:.1} s", ms as f64 / 1000.0));
+    }
+    let freezes = viewers.freezes;
+    told.push(match freezes.count {
+        0 => "no freeze since the start".into(),
+        1 => format!("1 freeze of {:.1} s", freezes.longest_ms as f64 / 1000.0),
+        n => format!("{n} freezes, the longest {:.1} s", freezes.longest_ms as f64 / 1000.0),
+    });
+    let video = snapshot.accounts.video;
+    let due = video.offered + snapshot.skipped.value.unwrap_or(0);
+    if due > 0 && width >= 110 {
+        let share =
+            |lost: Option<u64>| lost.map_or("n/a".into(), |lost| format!("{:.2} %", lost as f64 * 100.0 / due as f64));
+        told.push(format!(
+            "since the start: lagged {}, skipped {}, dropped {}",
+            share(snapshot.lagged.value),
+            share(snapshot.skipped.value),
+            share(Some(video.dropped))
+        ));
+    }
+    told.join("  ·  ")
+}

@@ -1,0 +1,210 @@
+//! The Why screen: every suspect of a stage with its evidence, on the time axis of the loss it would explain.
+
+use moth_core::history::Second;
+use moth_core::suspects::{Cause, Fault, Weighed};
+use moth_core::{Origin, Snapshot};
+use ratatui::Frame;
+use ratatui::layout::{Constraint, Layout, Rect};
+use ratatui::text::{Line, Span};
+
+use super::app::App;
+use super::format::{clock, fit, with_unit, wrap};
+use super::lanes::{Columns, Kind, Lane, draw_axis, draw_lane};
+
+/// Columns for a suspect's name and share, and for the newest value at the right.
+const NAMES: u16 = 32;
+const VALUES: u16 = 15;
+
+/// The stages one may ask about.
+pub(super) const STAGES: [Fault; 3] = [Fault::Network, Fault::Encoder, Fault::Rendering];
+
+/// What stands on the screen of a stage's suspects: those of its verdict if it has one, else what would be weighed now.
+pub(super) fn weighed(snapshot: &Snapshot, stage: Fault) -> (bool, Vec<Weighed>) {
+    if let Some(suspect) = snapshot.verdict.suspects.iter().find(|s| s.fault == stage) {
+        return (true, suspect.weighed.clone());
+    }
+    let found = snapshot.weighed.iter().find(|(fault, _)| *fault == stage);
+    (false, found.map(|(_, weighed)| weighed.clone()).unwrap_or_default())
+}
+
+/// The figure that says most of a cause, along time.
+fn lane_of(cause: Cause) -> Lane {
+    let bars = |name, unit, value: fn(&Second) -> Option<f32>, top| Lane {
+        name,
+        unit,
+        kind: Kind::Bars { value, asked: None, top },
+        rows: (1, 3),
+    };
+    match cause {
+        Cause::LineShort | Cause::UploadBeyond => Lane {
+            name: "carried",
+            unit: "kb/s",
+            kind: Kind::Bars { value: |s| s.sent_kbps, asked: Some(|s| s.asked_kbps), top: None },
+            rows: (1, 3),
+        },
+        Cause::UploadHere => bars("uploads here", "kb/s", |s| s.uploads_kbps, None),
+        Cause::LocalLink => bars("first router", "ms", |s| s.gateway_ms, None),
+        Cause::Route => bars("other server", "ms", |s| s.other_ms, None),
+        Cause::ServerSlow => bars("window full", "%", |s| s.receiver_limited.map(|v| v * 100.0), Some(100.0)),
+        Cause::ServerAway | Cause::ServerRefuses => {
+            Lane { name: "connection", unit: "", kind: Kind::State, rows: (1, 1) }
+        }
+        Cause::PresetHeavy => bars("a frame takes", "ms", |s| s.encode_ms, None),
+        Cause::CpuStarved => bars("busiest other", "%", |s| s.other_cpu.map(|v| v * 100.0), Some(100.0)),
+        Cause::EncoderFull => bars("encoder block", "%", |s| s.gpu_encode.map(|v| v * 100.0), Some(100.0)),
+        Cause::Heat => bars("clock", "%", |s| s.frequency.map(|v| v * 100.0), Some(100.0)),
+        Cause::Disk => bars("a write takes", "ms", |s| s.disk_write_ms, None),
+        Cause::GpuSaturated => bars("GPU", "%", |s| s.gpu.map(|v| v * 100.0), Some(100.0)),
+        Cause::SceneHeavy => bars("a scene takes", "ms", |s| s.render_ms, None),
+    }
+}
+
+fn loss_lane(stage: Fault) -> Lane {
+    let (name, value): (_, fn(&Second) -> Option<u32>) = match stage {
+        Fault::Encoder => ("skipped", |s| s.skipped),
+        Fault::Rendering => ("lagged", |s| s.lagged),
+        Fault::Network | Fault::None => ("dropped", |s| s.dropped),
+    };
+    Lane { name, unit: "frames", kind: Kind::Losses(stage, value), rows: (1, 1) }
+}
+
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+    let stage = app.why_stage(snapshot);
+    let (is_guilty, weighed) = weighed(snapshot, stage);
+    let chosen = app.why_row.min(weighed.len().saturating_sub(1));
+    let foot = if area.height >= 34 { 13 } else { 8 };
+    let [head, table, detail] =
+        Layout::vertical([Constraint::Length(3), Constraint::Min(8), Constraint::Length(foot)]).areas(area);
+    draw_head(frame, head, app, snapshot, stage, is_guilty);
+    draw_table(frame, table, app, snapshot, stage, (&weighed, chosen, is_guilty));
+    draw_detail(frame, detail, app, snapshot, (stage, weighed.get(chosen)));
+}
+
+fn draw_head(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot, stage: Fault, is_guilty: bool) {
+    let palette = app.palette;
+    let mut stages = vec![Span::styled("suspects in  ", palette.faint())];
+    for fault in STAGES {
+        let guilty = snapshot.verdict.suspects.iter().any(|s| s.fault == fault);
+        let mark = if guilty { " ▾" } else { "" };
+        let style = if fault == stage { palette.key() } else { palette.fault(fault) };
+        stages.push(Span::styled(format!(" {}{mark} ", fault.word()), style));
+        stages.push(Span::raw("  "));
+    }
+    if is_guilty && stage == snapshot.verdict.fault {
+        let since = clock(snapshot.at.since(snapshot.verdict.since));
+        stages.push(Span::styled(format!("standing for {since}"), palette.faint()));
+    }
+    let suspect = snapshot.verdict.suspects.iter().find(|s| s.fault == stage);
+    let sentence = match suspect {
+        Some(suspect) => suspect.sentence.clone(),
+        None => {
+            "Nothing is lost here now. Below is what would be weighed if it were, and what speaks against each.".into()
+        }
+    };
+    let width = usize::from(area.width);
+    let lines = std::iter::once(Line::from(stages)).chain(wrap(&sentence, width).into_iter().map(Line::from));
+    for (row, line) in lines.take(area.height.into()).enumerate() {
+        frame.render_widget(line, Rect { y: area.y + u16::try_from(row).unwrap_or(0), height: 1, ..area });
+    }
+}
+
+fn draw_table(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    app: &App,
+    snapshot: &Snapshot,
+    stage: Fault,
+    (weighed, chosen, is_guilty): (&[Weighed], usize, bool),
+) {
+    let palette = app.palette;
+    let plot = Rect { x: area.x + NAMES, width: area.width.saturating_sub(NAMES + VALUES), ..area };
+    let columns = Columns::new(snapshot, app, plot.width.into());
+    let count = u16::try_from(weighed.len()).unwrap_or(1).max(1);
+    let rows = (area.height.saturating_sub(3) / count).clamp(1, 3);
+    let buffer = frame.buffer_mut();
+    let loss = loss_lane(stage);
+    buffer.set_string(area.x, area.y, format!("frames {}", loss.name), palette.fault(stage));
+    draw_lane(buffer, Rect { height: 1, ..plot }, app, &loss, &columns);
+    let mut y = area.y + 1;
+    for (i, suspect) in weighed.iter().enumerate() {
+        if y + rows + 2 > area.bottom() {
+            break;
+        }
+        let lane = lane_of(suspect.cause);
+        let foot = y + rows - 1;
+        let share = if is_guilty { format!("{:3.0} %", suspect.share * 100.0) } else { "     ".into() };
+        let name = format!("{} {share} {}", if i == chosen { "▸" } else { " " }, suspect.cause.words());
+        let style = if i == 0 && is_guilty {
+            palette.fault(stage).patch(palette.strong())
+        } else {
+            ratatui::style::Style::new()
+        };
+        buffer.set_string(area.x, foot, fit(&name, usize::from(NAMES) - 1), style);
+        if rows > 1 {
+            buffer.set_string(area.x + 8, y, fit(lane.name, usize::from(NAMES) - 9), palette.faint());
+        }
+        draw_lane(buffer, Rect { y, height: rows, ..plot }, app, &lane, &columns);
+        let value = newest(&lane, app, snapshot);
+        buffer.set_string(plot.right() + 1, foot, fit(&value, usize::from(VALUES) - 1), ratatui::style::Style::new());
+        y += rows;
+    }
+    draw_axis(buffer, Rect { y, height: 2, ..plot }, area, app, &columns);
+}
+
+fn newest(lane: &Lane, app: &App, snapshot: &Snapshot) -> String {
+    let last = snapshot.history.len().checked_sub(1);
+    let Some(second) = app.cursor.or(last).and_then(|at| snapshot.history.get(at)) else { return String::new() };
+    match &lane.kind {
+        Kind::State => second.state.map_or("no broadcaster", moth_core::State::word).into(),
+        Kind::Losses(_, value) => value(second).map_or("not available".into(), |lost| format!("{lost} in 1 s")),
+        Kind::Bars { value, .. } => with_unit(value(second).map(f64::from), lane.unit),
+    }
+}
+
+fn draw_detail(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    app: &App,
+    snapshot: &Snapshot,
+    (stage, chosen): (Fault, Option<&Weighed>),
+) {
+    let palette = app.palette;
+    let width = usize::from(area.width);
+    let mut lines = Vec::new();
+    if let Some(suspect) = chosen {
+        lines.push(Line::styled(format!("Evidence on: {}", suspect.cause.words()), palette.strong()));
+        for evidence in suspect.evidence.iter().filter(|e| e.bans.abs() >= 0.05).take(6) {
+            // Three marks are a sign that makes it about thirty times likelier, or less likely.
+            let strength = "▪".repeat((evidence.bans.abs() / 0.5).ceil().clamp(1.0, 3.0) as usize);
+            let word = if evidence.bans >= 0.0 { "for     " } else { "against " };
+            lines.push(Line::from(vec![
+                Span::styled(format!("{word}{strength:<4}"), palette.faint()),
+                Span::raw(fit(&evidence.text, width.saturating_sub(24))),
+                Span::styled(format!("  {}", evidence.origin.word()), palette.faint()),
+            ]));
+        }
+        if suspect.evidence.is_empty() {
+            lines.push(Line::styled("nothing is known for or against it", palette.faint()));
+        }
+    }
+    let suspect = snapshot.verdict.suspects.iter().find(|s| s.fault == stage);
+    if let Some(text) = suspect.map(|s| &s.would_change).filter(|text| !text.is_empty()) {
+        lines.extend(wrap(text, width).into_iter().take(2).map(|line| Line::styled(line, palette.faint())));
+    }
+    if let Some(asked) =
+        app.before.as_ref().and_then(|before| before.asked.as_ref()).filter(|_| stage == Fault::Network)
+    {
+        let told: Vec<String> = asked
+            .iter()
+            .map(|(name, rtt)| rtt.map_or_else(|| format!("{name} no answer"), |ms| format!("{name} {ms:.0} ms")))
+            .collect();
+        lines.push(Line::from(vec![
+            Span::styled("tested  ", palette.strong()),
+            Span::raw(fit(&told.join("  "), width.saturating_sub(20))),
+            Span::styled(format!("  {}", Origin::Measured.word()), palette.faint()),
+        ]));
+    }
+    for (row, line) in lines.into_iter().take(area.height.into()).enumerate() {
+        frame.render_widget(line, Rect { y: area.y + u16::try_from(row).unwrap_or(0), height: 1, ..area });
+    }
+}
