@@ -2,6 +2,8 @@
 
 use moth_core::account::Account;
 use moth_core::figure::Figure;
+use moth_core::notice::NoticeKind;
+use moth_core::viewers::Viewers;
 use moth_core::{Origin, Snapshot, State};
 use serde::Serialize;
 
@@ -27,6 +29,9 @@ pub struct JsonLine<'a> {
     retransmits: Option<u64>,
     receiver_limited_percent: Option<f64>,
     delivery_kbps: Option<f64>,
+    viewers: Viewers,
+    suspects: Vec<Suspected>,
+    notices: Vec<NoticeKind>,
     actions: Vec<&'a str>,
     origins: Origins,
 }
@@ -37,6 +42,13 @@ struct Frames {
     account: Account,
     skipped: Option<u64>,
     lagged: Option<u64>,
+}
+
+/// A fault and its cause: what stands, and what else is at fault meanwhile, the most harmful first.
+#[derive(Debug, Serialize)]
+struct Suspected {
+    fault: &'static str,
+    cause: Option<&'static str>,
 }
 
 #[derive(Debug, Serialize)]
@@ -83,6 +95,11 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
             retransmits: s.retransmits.value,
             receiver_limited_percent: tenths(s.receiver_limited_percent),
             delivery_kbps: tenths(s.delivery_kbps),
+            viewers: s.viewers,
+            suspects: (s.verdict.suspects.iter())
+                .map(|suspect| Suspected { fault: suspect.fault.word(), cause: suspect.cause.map(|c| c.slug()) })
+                .collect(),
+            notices: s.notices.iter().map(|notice| notice.kind).collect(),
             actions: s.verdict.proposals.iter().map(|p| p.title.as_str()).collect(),
             origins: Origins { skipped: s.skipped.origin, lagged: s.lagged.origin },
         }

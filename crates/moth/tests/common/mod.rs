@@ -492,34 +492,40 @@ pub fn publish_and_keep(command: Command, to: &str, seconds: u32, kbps: u32, cop
     encode(command, &["-flags", "+global_header", "-map", "0:v", "-map", "1:a", "-f", "tee", &both], seconds, kbps)
 }
 
-fn encode(mut command: Command, output: &[&str], seconds: u32, kbps: u32) -> Child {
+/// A picture, what is done to it, and how it is encoded.
+pub struct Scene<'a> {
+    pub program: &'a str,
+    pub source: &'a str,
+    pub filter: &'a str,
+    pub encoding: &'a [&'a str],
+    pub more: &'a [&'a str],
+}
+
+impl Default for Scene<'_> {
+    fn default() -> Self {
+        Self {
+            program: "ffmpeg",
+            source: "testsrc2=size=640x360:rate=30",
+            filter: "null",
+            encoding: &["-preset", "superfast", "-g", "60", "-bf", "2", "-threads", "1"],
+            more: &[],
+        }
+    }
+}
+
+fn encode(command: Command, output: &[&str], seconds: u32, kbps: u32) -> Child {
+    publish_scene(command, &Scene::default(), output, seconds, kbps)
+}
+
+/// ffmpeg publishing a scene, paced in real time.
+pub fn publish_scene(mut command: Command, scene: &Scene<'_>, output: &[&str], seconds: u32, kbps: u32) -> Child {
     let rate = format!("{kbps}k");
     command
-        .args(["ffmpeg", "-hide_banner", "-nostdin", "-loglevel", "error", "-re"])
-        .args([
-            "-f",
-            "lavfi",
-            "-i",
-            "testsrc2=size=640x360:rate=30",
-            "-f",
-            "lavfi",
-            "-i",
-            "sine=frequency=440:sample_rate=48000",
-        ])
-        .args([
-            "-t",
-            &seconds.to_string(),
-            "-c:v",
-            "libx264",
-            "-preset",
-            "superfast",
-            "-g",
-            "60",
-            "-bf",
-            "2",
-            "-threads",
-            "1",
-        ])
+        .args([scene.program, "-hide_banner", "-nostdin", "-loglevel", "error", "-re"])
+        .args(["-f", "lavfi", "-i", scene.source, "-f", "lavfi", "-i", "sine=frequency=440:sample_rate=48000"])
+        .args(["-t", &seconds.to_string(), "-vf", scene.filter, "-c:v", "libx264"])
+        .args(scene.encoding)
+        .args(scene.more)
         // Filler keeps the bitrate constant, as services ask for.
         .args(["-b:v", &rate, "-minrate", &rate, "-maxrate", &rate, "-bufsize", &rate, "-x264-params", "nal-hrd=cbr"])
         .args(["-c:a", "aac", "-b:a", "128k"])
@@ -538,7 +544,12 @@ pub struct Moth {
 }
 
 impl Moth {
-    pub fn watching(mut command: Command, to: &[&str]) -> Self {
+    pub fn watching(command: Command, to: &[&str]) -> Self {
+        Self::watching_with(command, to, &[])
+    }
+
+    /// The same, with further words on its command line.
+    pub fn watching_with(mut command: Command, to: &[&str], more: &[&str]) -> Self {
         let dir = tempfile::tempdir().unwrap();
         let key = dir.path().join("key");
         fs::write(&key, format!("{KEY}\n")).unwrap();
@@ -549,6 +560,7 @@ impl Moth {
             command.args(["--to", address]);
         }
         let child = command
+            .args(more)
             .arg("--key-file")
             .arg(&key)
             .args(["--listen", &format!("rtmp://127.0.0.1:{port}/moth")])
