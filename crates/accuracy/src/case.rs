@@ -6,10 +6,10 @@ use std::time::Duration;
 
 use moth_core::moment::Moment;
 use moth_core::reading::Observation;
-use moth_core::{Core, Settings, Snapshot};
+use moth_core::{Core, Settings};
 use moth_logbook::readings::{Header, ReadingsError, Writer};
-use moth_relay::scout::Doubt;
-use moth_stage::{Evening, EveningError, Shapes, Theatre, Truth};
+use moth_relay::scout;
+use moth_stage::{Evening, EveningError, Theatre, Truth};
 
 /// The core is asked this often, as on the screen: what it doubts, the scout looks into.
 const LOOK: Duration = Duration::from_millis(200);
@@ -57,8 +57,7 @@ pub fn truth(readings: &Path) -> Result<Truth, CaseError> {
 ///
 /// # Errors
 /// [`CaseError`].
-pub async fn record(folder: &Path, seed: u64, shapes: Shapes) -> Result<PathBuf, CaseError> {
-    let (evening, mut truth) = Evening::made_up(seed, shapes);
+pub async fn record(folder: &Path, seed: u64, evening: Evening, mut truth: Truth) -> Result<PathBuf, CaseError> {
     let path = folder.join(format!("{}.jsonl", evening.slug));
     let mut writer = Writer::create(&path, &Header::new(evening.servers()))?;
     let mut theatre = Theatre::open(&evening, seed)?;
@@ -67,7 +66,7 @@ pub async fn record(folder: &Path, seed: u64, shapes: Shapes) -> Result<PathBuf,
     let (mut dropped, mut before) = (0, None);
     while let Some(reading) = theatre.readings.recv().await {
         while look <= reading.at {
-            tell(&theatre, &core.snapshot(look));
+            scout::tell(&theatre.doubt, &core.snapshot(look));
             look = Moment::after(look.since(Moment::START) + LOOK);
         }
         if let Observation::Relay { accounts, .. } = &reading.what {
@@ -99,14 +98,4 @@ pub async fn record(folder: &Path, seed: u64, shapes: Shapes) -> Result<PathBuf,
     let text = serde_json::to_string_pretty(&truth).unwrap_or_default();
     fs::write(&path_of_truth, text).map_err(|e| CaseError::Truth { path: path_of_truth, why: e.to_string() })?;
     Ok(path)
-}
-
-fn tell(theatre: &Theatre, snapshot: &Snapshot) {
-    let doubt = Doubt {
-        on_air: snapshot.on_air_since.is_some(),
-        in_doubt: snapshot.in_doubt,
-        is_losing: snapshot.verdict.fault != moth_core::suspects::Fault::None,
-        server: snapshot.server.clone(),
-    };
-    theatre.doubt.send_if_modified(|before| std::mem::replace(before, doubt.clone()) != doubt);
 }

@@ -9,7 +9,7 @@ pub mod tally;
 
 use std::path::{Path, PathBuf};
 
-use moth_stage::Shapes;
+use moth_stage::{Evening, Truth};
 
 use case::CaseError;
 use score::Score;
@@ -28,8 +28,49 @@ pub fn judged(readings: &Path) -> Result<Score, Box<dyn std::error::Error + Send
 ///
 /// # Errors
 /// [`CaseError`].
-pub fn made(folder: &Path, seed: u64, shapes: Shapes) -> Result<PathBuf, CaseError> {
+pub fn made(folder: &Path, seed: u64, (evening, truth): (Evening, Truth)) -> Result<PathBuf, CaseError> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_time().start_paused(true).build();
     let runtime = runtime.map_err(|error| CaseError::Truth { path: folder.to_owned(), why: error.to_string() })?;
-    runtime.block_on(case::record(folder, seed, shapes))
+    runtime.block_on(case::record(folder, seed, evening, truth))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use moth_stage::Shapes;
+    use tally::Tally;
+
+    fn tally(shapes: Shapes, seeds: std::ops::Range<u64>) -> Tally {
+        let folder = tempfile::tempdir().unwrap();
+        let mut tally = Tally::default();
+        for seed in seeds {
+            let path = made(folder.path(), seed, Evening::made_up(seed, shapes)).unwrap();
+            tally.take(&judged(&path).unwrap());
+            std::fs::remove_file(path).unwrap();
+        }
+        tally
+    }
+
+    /// The whole evaluation is `cargo run --release -p moth-accuracy`; every kind of trouble is among these.
+    #[test]
+    fn a_sample_of_evenings_is_judged_rightly() {
+        for (shapes, seeds) in [(Shapes::Known, 10_000..10_160), (Shapes::HeldOut, 20_000..20_080)] {
+            let tally = tally(shapes, seeds);
+            let told = tally.text(&format!("{shapes:?}"));
+            assert!(tally.fault_share() >= 0.98 && tally.cause_share() >= 0.95, "{told}");
+            assert!(tally.wait_s(0.5) <= 3.0 && tally.false_alarms() == 0, "{told}");
+        }
+    }
+
+    #[test]
+    fn a_case_of_ones_own_is_a_file_and_its_truth() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = made(folder.path(), 2, Evening::made_up(2, Shapes::Known)).unwrap();
+        assert!(case::truth_path(&path).exists());
+        let truth = case::truth_path(&path);
+        std::fs::write(&truth, "{}").unwrap();
+        assert!(judged(&path).unwrap_err().to_string().contains(".truth.json"), "what is missing is said");
+        std::fs::remove_file(truth).unwrap();
+        assert!(judged(&path).is_err());
+    }
 }

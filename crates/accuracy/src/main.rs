@@ -9,9 +9,11 @@ use clap::Parser;
 use moth_accuracy::score::Score;
 use moth_accuracy::tally::Tally;
 use moth_accuracy::{judged, made};
-use moth_stage::Shapes;
+use moth_stage::{Evening, Shapes, Truth};
 
 type AnyError = Box<dyn Error + Send + Sync>;
+/// Draws an evening from a seed.
+type Draw = dyn Fn(u64) -> (Evening, Truth) + Sync;
 
 /// Judges evenings made up from seeds, and counts how often the verdict is right.
 #[derive(Debug, Parser)]
@@ -22,9 +24,12 @@ struct Options {
     /// Evenings of the shapes held out.
     #[arg(long, default_value_t = 600)]
     held_out: u64,
-    /// The first seed; the shapes held out begin a million later.
+    /// The first seed; the shapes held out begin five million later.
     #[arg(long, default_value_t = 1)]
     seed: u64,
+    /// Hours of ordinary noise, each on a machine and a line of its own.
+    #[arg(long, default_value_t = 8)]
+    calm_hours: u64,
     /// Judge the cases in this folder instead: readings files, each with its .truth.json.
     #[arg(long, value_name = "FOLDER")]
     cases: Option<PathBuf>,
@@ -51,12 +56,15 @@ fn main() -> Result<(), AnyError> {
         print!("{}", tally.text(&folder.display().to_string()));
         return Ok(());
     }
-    for (title, shapes, count, first) in [
-        ("Known shapes", Shapes::Known, options.evenings, options.seed),
-        ("Shapes held out", Shapes::HeldOut, options.held_out, options.seed + 1_000_000),
-    ] {
-        let tally = run(&options, shapes, first, count)?;
-        print!("{}", tally.text(title));
+    let known = |seed| Evening::made_up(seed, Shapes::Known);
+    let held_out = |seed| Evening::made_up(seed, Shapes::HeldOut);
+    let kinds: [(&str, &Draw, u64, u64); 3] = [
+        ("Known shapes", &known, options.evenings, options.seed),
+        ("Shapes held out", &held_out, options.held_out, options.seed + 5_000_000),
+        ("Calm hours", &Evening::made_up_calm_hour, options.calm_hours, options.seed + 7_000_000),
+    ];
+    for (title, draw, count, first) in kinds.into_iter().filter(|(_, _, count, _)| *count > 0) {
+        print!("{}", run(&options, draw, first, count)?.text(title));
     }
     Ok(())
 }
@@ -73,17 +81,17 @@ fn in_a_line(score: &Score) -> String {
 }
 
 /// Judges seeds on every core there is.
-fn run(options: &Options, shapes: Shapes, first: u64, count: u64) -> Result<Tally, AnyError> {
+fn run(options: &Options, draw: &Draw, first: u64, count: u64) -> Result<Tally, AnyError> {
     let temporary = tempfile::tempdir()?;
     let folder: &Path = options.keep.as_deref().unwrap_or(temporary.path());
     std::fs::create_dir_all(folder)?;
     let next = AtomicU64::new(first);
     let scores: Mutex<Vec<(u64, Score)>> = Mutex::default();
     let one = |seed: u64| -> Result<(), AnyError> {
-        let path = made(folder, seed, shapes)?;
+        let path = made(folder, seed, draw(seed))?;
         let score = judged(&path)?;
         if !(score.cause_right && score.false_alarms == 0 && score.changes < 2) {
-            eprintln!("{shapes:?} {seed}: {}", in_a_line(&score));
+            eprintln!("{}: {}", path.display(), in_a_line(&score));
             if let Some(keep) = &options.keep_wrong {
                 std::fs::create_dir_all(keep)?;
                 for file in [path.clone(), moth_accuracy::case::truth_path(&path)] {

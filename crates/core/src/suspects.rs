@@ -127,7 +127,7 @@ impl Cause {
         match self {
             Self::LineShort => "the bitrate is over the line",
             Self::UploadHere => "another upload on this machine",
-            Self::UploadBeyond => "the line has less to give than before",
+            Self::UploadBeyond => "an upload beyond this machine",
             Self::LocalLink => "the wireless or local link",
             Self::Route => "the route to this server",
             Self::ServerSlow => "the server is too slow",
@@ -136,7 +136,7 @@ impl Cause {
             Self::PresetHeavy => "the preset is too heavy",
             Self::CpuStarved => "the CPU is taken by others",
             Self::EncoderFull => "the GPU's encoder block is full",
-            Self::Heat => "the machine slows down for its heat",
+            Self::Heat => "the machine is too hot",
             Self::Disk => "the disk is too slow",
             Self::GpuSaturated => "the GPU is full",
             Self::SceneHeavy => "the scene is too heavy",
@@ -213,12 +213,12 @@ impl Finding {
         let against = second.evidence.iter().find(|e| e.bans < 0.0);
         match against {
             Some(evidence) => format!(
-                "Next likeliest is *{}* ({}); against it: {}. Were that otherwise, it would be weighed again.",
+                "Next likeliest: {} ({}). Against it: {}; were that otherwise, it would be weighed again.",
                 second.cause.words(),
                 percent(second.share),
                 evidence.text
             ),
-            None => format!("Next likeliest is *{}* ({}).", second.cause.words(), percent(second.share)),
+            None => format!("Next likeliest: {} ({}).", second.cause.words(), percent(second.share)),
         }
     }
 }

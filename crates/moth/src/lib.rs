@@ -76,7 +76,8 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
             return complain(&format!("{what} (moth --help tells how it is used)"));
         }
     };
-    if !matches!(cli.command, Command::Watch(_) | Command::Demo(_)) {
+    // These have logs of their own, or a screen that a warning would spoil.
+    if !matches!(cli.command, Command::Watch(_) | Command::Demo(_) | Command::Replay(_)) {
         logging::warnings();
     }
     let outcome = match cli.command {

@@ -1,7 +1,6 @@
 //! Where log lines go: a file, or standard error when the screen is not in use. Never standard output.
 
 use std::fs::OpenOptions;
-use std::io::IsTerminal;
 use std::sync::Mutex;
 
 use tracing_subscriber::filter::LevelFilter;
@@ -19,16 +18,14 @@ pub(crate) fn begin(options: &ShowOptions) -> Result<(), Failure> {
         // A second call in one process (tests) keeps the first log.
         let _ = builder.with_ansi(false).with_writer(Mutex::new(file)).try_init();
     } else if options.headless {
-        let ansi = std::io::stderr().is_terminal();
-        let _ = builder.with_ansi(ansi).with_writer(std::io::stderr).try_init();
+        let _ = builder.with_ansi(false).with_writer(std::io::stderr).try_init();
     }
     Ok(())
 }
 
 /// Warnings of a command that prints a report go to standard error.
 pub(crate) fn warnings() {
-    let ansi = std::io::stderr().is_terminal();
     let builder = fmt().with_max_level(LevelFilter::WARN).with_target(false).without_time();
     // A second call in one process (tests) keeps the first log.
-    let _ = builder.with_ansi(ansi).with_writer(std::io::stderr).try_init();
+    let _ = builder.with_ansi(false).with_writer(std::io::stderr).try_init();
 }

@@ -22,7 +22,11 @@ struct Sheet(Registry);
 
 impl Sheet {
     fn number(&mut self, name: &str, help: &str, value: Option<f64>) {
-        self.numbers(name, help, value.map(|value| (Vec::new(), value)));
+        if let Some(value) = value {
+            let gauge = Gauge::<f64, AtomicU64>::default();
+            gauge.set(value);
+            self.0.register(name, help, gauge);
+        }
     }
 
     fn numbers(&mut self, name: &str, help: &str, values: impl IntoIterator<Item = (Labels, f64)>) {
@@ -55,7 +59,7 @@ pub fn of_snapshot(snapshot: &Snapshot) -> String {
     let mut sheet = Sheet::default();
     let video = snapshot.accounts.video;
     let count = |count: u64| count as f64;
-    sheet.number("moth_on_air", "1 while somebody broadcasts.", Some(f64::from(snapshot.on_air_since.is_some())));
+    sheet.number("moth_on_air", "1 while somebody broadcasts", Some(f64::from(snapshot.on_air_since.is_some())));
     let frames = [
         ("offered", Some(video.offered)),
         ("delivered", Some(video.delivered)),
@@ -65,7 +69,7 @@ pub fn of_snapshot(snapshot: &Snapshot) -> String {
         ("lagged", snapshot.lagged.value),
     ];
     let frames = frames.into_iter().filter_map(|(kind, n)| Some((label("kind", kind), count(n?))));
-    sheet.numbers("moth_frames", "Video frames since the start, by what became of them.", frames);
+    sheet.numbers("moth_frames", "Video frames since the start, by what became of them", frames);
     let verdict = &snapshot.verdict;
     let fault = vec![
         ("fault".to_owned(), verdict.fault.word().to_owned()),
@@ -73,20 +77,20 @@ pub fn of_snapshot(snapshot: &Snapshot) -> String {
     ];
     sheet.numbers(
         "moth_verdict_confidence",
-        "How sure the verdict is; fault and cause are labels.",
+        "How sure the verdict is; fault and cause are labels",
         [(fault, verdict.confidence)],
     );
     let kbps = |kbps: Option<f64>| kbps.map(|kbps| kbps * 1000.0);
-    sheet.number("moth_asked_bits_per_second", "Video and audio offered.", kbps(snapshot.asked_kbps.value));
-    sheet.number("moth_sent_bits_per_second", "Acknowledged by the server.", kbps(snapshot.sent_kbps.value));
-    sheet.number("moth_queue_seconds", "The longest wait in the queue.", snapshot.queue_ms.value.map(|ms| ms / 1000.0));
-    sheet.number("moth_round_trip_seconds", "Round trip to the server.", snapshot.rtt_ms.value.map(|ms| ms / 1000.0));
+    sheet.number("moth_asked_bits_per_second", "Video and audio offered", kbps(snapshot.asked_kbps.value));
+    sheet.number("moth_sent_bits_per_second", "Acknowledged by the server", kbps(snapshot.sent_kbps.value));
+    sheet.number("moth_queue_seconds", "The longest wait in the queue", snapshot.queue_ms.value.map(|ms| ms / 1000.0));
+    sheet.number("moth_round_trip_seconds", "Round trip to the server", snapshot.rtt_ms.value.map(|ms| ms / 1000.0));
     let viewers = &snapshot.viewers;
-    sheet.number("moth_viewers_frames_per_second", "New pictures a second that viewers get.", viewers.fps.value);
-    sheet.number("moth_freezes", "Freezes since the start.", Some(count(viewers.freezes.count)));
+    sheet.number("moth_viewers_frames_per_second", "New pictures a second that viewers get", viewers.fps.value);
+    sheet.number("moth_freezes", "Freezes since the start", Some(count(viewers.freezes.count)));
     sheet.number(
         "moth_longest_freeze_seconds",
-        "The longest of them.",
+        "The longest of them",
         Some(count(viewers.freezes.longest_ms) / 1000.0),
     );
     load(&mut sheet, &snapshot.machine);
@@ -97,61 +101,57 @@ pub fn of_snapshot(snapshot: &Snapshot) -> String {
 #[must_use]
 pub fn of_load(machine: &MachineLoad, name: &str) -> String {
     let mut sheet = Sheet::default();
-    sheet.numbers("moth_host", "1; the label names the machine.", [(label("host", name), 1.0)]);
+    sheet.numbers("moth_host", "1; the label names the machine", [(label("host", name), 1.0)]);
     load(&mut sheet, machine);
     sheet.text()
 }
 
 fn load(sheet: &mut Sheet, machine: &MachineLoad) {
     let bytes = |bytes: Option<u64>| bytes.map(|bytes| bytes as f64);
-    sheet.number("moth_host_cpu_share", "Share of all cores in use.", machine.cpu);
+    sheet.number("moth_host_cpu_share", "Share of all cores in use", machine.cpu);
     let cores = machine.cores.iter().enumerate().map(|(i, share)| (label("core", &i.to_string()), *share));
-    sheet.numbers("moth_host_core_share", "Share of each core in use.", cores);
+    sheet.numbers("moth_host_core_share", "Share of each core in use", cores);
     let program =
         |program: &Option<ProgramShare>| program.as_ref().map(|(name, share)| (label("program", name), *share));
     sheet.numbers(
         "moth_host_program_cpu_share",
-        "The busiest program's share of all cores.",
+        "The busiest program's share of all cores",
         program(&machine.busiest_other),
     );
-    sheet.number("moth_host_gpu_render_share", "Share of the GPU's rendering engine in use.", machine.gpu_render);
+    sheet.number("moth_host_gpu_render_share", "Share of the GPU's rendering engine in use", machine.gpu_render);
     sheet.numbers(
         "moth_host_program_gpu_render_share",
-        "The busiest program's share of it.",
+        "The busiest program's share of it",
         program(&machine.gpu_busiest_other),
     );
-    sheet.number("moth_host_gpu_video_share", "Share of the GPU's video engine in use.", machine.gpu_encode);
+    sheet.number("moth_host_gpu_video_share", "Share of the GPU's video engine in use", machine.gpu_encode);
     sheet.numbers(
         "moth_host_program_gpu_video_share",
-        "The busiest program's share of it.",
+        "The busiest program's share of it",
         program(&machine.gpu_encode_other),
     );
     let uploads = machine.uploads.iter().flatten().map(|u| (label("program", u.name()), u.rate.bps() as f64));
-    sheet.numbers("moth_host_program_upload_bits_per_second", "What programs send to other machines.", uploads);
+    sheet.numbers("moth_host_program_upload_bits_per_second", "What programs send to other machines", uploads);
     let pressure =
         [("memory", machine.memory_pressure), ("cpu", machine.cpu_pressure), ("disk", machine.disk_pressure)];
     let pressure = pressure.into_iter().filter_map(|(what, share)| Some((label("resource", what), share?)));
-    sheet.numbers("moth_host_pressure_share", "Share of ten seconds in which something waited for it.", pressure);
+    sheet.numbers("moth_host_pressure_share", "Share of ten seconds in which something waited for it", pressure);
     sheet.number(
         "moth_host_memory_available_bytes",
-        "Memory that could be used.",
+        "Memory that could be used",
         bytes(machine.memory_available_bytes),
     );
-    sheet.number("moth_host_swap_used_bytes", "Swap in use.", bytes(machine.swap_used_bytes));
-    sheet.number("moth_host_clock_share", "The fastest core's frequency, of its most.", machine.frequency);
+    sheet.number("moth_host_swap_used_bytes", "Swap in use", bytes(machine.swap_used_bytes));
+    sheet.number("moth_host_clock_share", "The fastest core's frequency, of its most", machine.frequency);
     sheet.number(
         "moth_host_throttled_times",
-        "Times the CPU slowed itself down since it started.",
+        "Times the CPU slowed itself down since it started",
         bytes(machine.throttled),
     );
-    sheet.number("moth_host_celsius", "The sensor nearest its limit.", machine.celsius);
-    sheet.number("moth_host_limit_celsius", "That limit.", machine.limit_celsius);
-    sheet.number("moth_host_disk_free_bytes", "Free where recordings go.", bytes(machine.disk_free_bytes));
-    sheet.number(
-        "moth_host_disk_write_seconds",
-        "Mean time a write took.",
-        machine.disk_write_ms.map(|ms| ms / 1000.0),
-    );
+    sheet.number("moth_host_celsius", "The sensor nearest its limit", machine.celsius);
+    sheet.number("moth_host_limit_celsius", "That limit", machine.limit_celsius);
+    sheet.number("moth_host_disk_free_bytes", "Free where recordings go", bytes(machine.disk_free_bytes));
+    sheet.number("moth_host_disk_write_seconds", "Mean time a write took", machine.disk_write_ms.map(|ms| ms / 1000.0));
 }
 
 /// Reads a load back.
@@ -184,10 +184,13 @@ pub fn read_load(text: &str) -> Result<MachineLoad, String> {
             Some(Upload { program: named(s, "program"), rate: Bitrate::from_bps(value(s)?.max(0.0) as u64) })
         })
         .collect();
+    let numbered = |s: &prometheus_parse::Sample| Some((s.labels.get("core")?.parse::<u32>().ok()?, value(s)?));
+    let mut cores: Vec<(u32, f64)> = all("moth_host_core_share").filter_map(numbered).take(1024).collect();
+    cores.sort_by_key(|(core, _)| *core);
     Ok(MachineLoad {
         host: Some(host),
         cpu: share("moth_host_cpu_share"),
-        cores: all("moth_host_core_share").filter_map(value).map(|share| share.clamp(0.0, 1.0)).take(1024).collect(),
+        cores: cores.into_iter().map(|(_, share)| share.clamp(0.0, 1.0)).collect(),
         busiest_other: program("moth_host_program_cpu_share"),
         gpu_render: share("moth_host_gpu_render_share"),
         gpu_busiest_other: program("moth_host_program_gpu_render_share"),
@@ -209,9 +212,17 @@ pub fn read_load(text: &str) -> Result<MachineLoad, String> {
     })
 }
 
-/// A name from another machine, fit for a screen.
+/// A name from another machine, fit for a screen. The parser leaves quotes and backslashes escaped.
 fn clean(name: &str) -> String {
-    name.chars().filter(|c| !c.is_control()).take(40).collect()
+    let mut plain = String::new();
+    let mut chars = name.chars();
+    while let Some(c) = chars.next() {
+        let c = if c == '\\' { chars.next().unwrap_or(c) } else { c };
+        if !c.is_control() {
+            plain.push(c);
+        }
+    }
+    plain.chars().take(40).collect()
 }
 
 #[cfg(test)]

@@ -13,7 +13,7 @@ use moth_feed::{Feed, FeedHandle};
 use moth_host::{Look, Machine, Places};
 use moth_plan::breach::breaches;
 use moth_relay::listener::Listener;
-use moth_relay::scout::{Doubt, scout};
+use moth_relay::scout::{self, Doubt};
 use moth_relay::tcp::TcpDialer;
 use moth_relay::{Dialer, Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
 use moth_rtmp::{Address, StreamKey};
@@ -74,19 +74,7 @@ impl Production {
 
     /// Lets the scout look further when the connection is in doubt.
     pub fn tell_scout(&self, snapshot: &Snapshot) {
-        let now = Doubt {
-            on_air: snapshot.on_air_since.is_some(),
-            in_doubt: snapshot.in_doubt,
-            is_losing: snapshot.verdict.fault != moth_core::suspects::Fault::None,
-            server: snapshot.server.clone(),
-        };
-        self.doubt.send_if_modified(|before| {
-            let changed = *before != now;
-            if changed {
-                *before = now;
-            }
-            changed
-        });
+        scout::tell(&self.doubt, snapshot);
     }
 
     /// Carries out an action; what came of it arrives as a reading.
@@ -232,7 +220,7 @@ impl LivePlan {
         };
         let (doubt, doubted) = watch::channel(Doubt::default());
         let scouting = Arc::new(TcpDialer::finding_gateway(moth_host::gateway_to));
-        let scouting = scout(scouting, settings.servers.clone(), doubted.clone(), recorder.clone());
+        let scouting = scout::scout(scouting, settings.servers.clone(), doubted.clone(), recorder.clone());
         let (relay, handle) =
             Relay::new(settings, Arc::new(TcpDialer::default()), recorder.clone()).ok_or(Failure::Circle)?;
         let (connect, incoming) = mpsc::channel(4);

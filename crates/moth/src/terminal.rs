@@ -49,6 +49,11 @@ const DRAW_EACH: Duration = Duration::from_millis(67);
 /// How often the core is asked.
 const LOOK_EACH: Duration = Duration::from_millis(200);
 
+/// Draws the screen as it stands.
+pub fn draw(frame: &mut ratatui::Frame<'_>, app: &App) {
+    tabs::draw(frame, app);
+}
+
 /// Runs the full screen until it is quit or the time is over.
 pub(crate) fn run(task: Task) -> Outcome {
     let Task { mut plan, run_for, recording, outlets } = task;

@@ -165,3 +165,41 @@ fn what_was_seen_is_recorded_and_judged() {
     assert_eq!(out.status.code(), Some(1), "not all of it could be used");
     assert!(String::from_utf8_lossy(&out.stdout).contains("line 2: it is no reading"));
 }
+
+#[test]
+fn ports_that_others_could_reach_must_be_meant_and_addresses_must_be_some() {
+    let key = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(key.path(), "k\n").unwrap();
+    let watch = ["watch", "--headless", "--to", "rtmp://192.0.2.1/live", "--listen", "rtmp://127.0.0.1:1/moth"];
+    let complaint = |more: &[&str]| {
+        let out = moth().args(watch).arg("--key-file").arg(key.path()).args(more).output().unwrap();
+        assert_eq!(out.status.code(), Some(2), "{more:?}");
+        String::from_utf8_lossy(&out.stderr).lines().last().unwrap_or_default().to_owned()
+    };
+    assert!(complaint(&["--serve", "0.0.0.0:9378"]).contains("--serve-beyond"));
+    assert!(complaint(&["--feed", "0.0.0.0:9379"]).contains("127.0.0.1"));
+    assert!(complaint(&["--also", "dome-left:9377"]).contains("http://"));
+    assert!(complaint(&["--serve", "nowhere"]).contains("--serve"));
+    let out = moth().args(["replay", "/nonexistent.jsonl", "--speed", "0"]).output().unwrap();
+    assert_eq!(out.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&out.stderr).contains("0.1 to 1000"));
+}
+
+#[test]
+fn a_command_is_told_of_the_verdict_as_json() {
+    let dir = tempfile::tempdir().unwrap();
+    let told = dir.path().join("told");
+    let command = format!("cat >> {}", told.display());
+    let out = moth()
+        .args(["demo", "--evening", "tired-server", "--headless", "--for", "26", "--tell-command", &command])
+        .output()
+        .unwrap();
+    assert!(out.status.success());
+    let told = std::fs::read_to_string(told).unwrap();
+    let lines: Vec<Value> = told.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(lines.len(), 1, "once, and quiet then: {told}");
+    let line = &lines[0];
+    assert_eq!((line["news"].as_str(), line["cause"].as_str()), (Some("new"), Some("server-slow")));
+    assert!(line["sentence"].as_str().unwrap().contains("Aldmoor") && line["evidence"].as_array().unwrap().len() > 1);
+    assert!(line["viewers"]["fps"]["value"].is_number());
+}

@@ -121,7 +121,17 @@ fn the_demo_shows_trouble_a_key_mends_it_and_the_terminal_is_left_clean() {
     terminal.shows("Keys and words", 5);
     terminal.keys("Escape");
     let screen = terminal.shows("network at fault", 40);
-    assert!(screen.contains("the line is too small"), "{screen}");
+    assert!(screen.contains("an upload beyond this machine"), "{screen}");
+    // Why it is that: the suspects, the evidence, and a test of every server.
+    terminal.keys("2");
+    let screen = terminal.shows("Evidence on: an upload beyond this machine", 5);
+    assert!(screen.contains("frames dropped") && screen.contains("the route to this server"), "{screen}");
+    terminal.keys("t");
+    terminal.shows("6 of 6 servers answered", 10);
+    terminal.keys("5");
+    let screen = terminal.shows("GPU drawing", 5);
+    assert!(screen.contains("this machine") && screen.contains("others upload"), "{screen}");
+    terminal.keys("1");
     let screen = terminal.shows("lower the video bitrate to", 5);
     assert!(screen.contains("losing") || screen.contains("strained"), "{screen}");
     terminal.keys("b");
@@ -268,9 +278,9 @@ fn before_going_live_servers_are_compared_one_is_picked_and_a_plan_is_made() {
     let terminal = Terminal::new(120, 40);
     terminal.run_moth("demo --evening calm");
     terminal.shows("nothing at fault", 10);
-    terminal.keys("3");
+    terminal.keys("4");
     terminal.shows("Nothing was measured yet", 5);
-    terminal.keys("2");
+    terminal.keys("3");
     let screen = terminal.shows("untested", 5);
     assert!(screen.contains("6 160 kb/s planned") && screen.contains("Farrowgate"), "{screen}");
     // The two servers of the north.
@@ -284,12 +294,12 @@ fn before_going_live_servers_are_compared_one_is_picked_and_a_plan_is_made() {
     assert!(screen.contains("holds") && screen.contains("short") && screen.contains("untested"), "{screen}");
     terminal.keys("p");
     terminal.shows("Brackwater is now the server of the setup comet-night", 5);
-    terminal.keys("3");
+    terminal.keys("4");
     let screen = terminal.shows("Use 8 000 kb/s of video", 5);
     assert!(screen.contains("1664×936") && screen.contains("the service's limit binds"), "{screen}");
     terminal.keys("w");
     terminal.shows("written to comet-night: 8 000 kb/s of video, 1664×936", 5);
-    terminal.keys("4");
+    terminal.keys("5");
     let screen = terminal.shows("One thing would hurt a broadcast.", 10);
     assert!(screen.contains("Close stitch-mosaic"), "{screen}");
     terminal.keys("Tab");
@@ -315,7 +325,7 @@ fn a_real_server_is_tested_on_the_screen_and_the_key_is_never_on_it() {
     );
     terminal.run_moth(&words);
     terminal.shows("Publish to rtmp://127.0.0.1", 10);
-    terminal.keys("2");
+    terminal.keys("3");
     terminal.keys("Enter");
     terminal.shows("publishes filler to one server of Nocturne", 5);
     terminal.keys("y");
@@ -323,7 +333,7 @@ fn a_real_server_is_tested_on_the_screen_and_the_key_is_never_on_it() {
     let screen = terminal.shows("The line carries 3 160 kb/s to Aldmoor", 20);
     assert!(screen.contains("at least 50 %") && !screen.contains(KEY), "{screen}");
     assert_eq!(nginx.recordings().len(), 1);
-    terminal.keys("3");
+    terminal.keys("4");
     terminal.shows("measured to Aldmoor", 5);
     // A key of another service's shape, typed and never shown.
     terminal.keys("k");
@@ -348,4 +358,31 @@ fn without_a_terminal_it_says_what_to_use_instead() {
     let out = Command::new(env!("CARGO_BIN_EXE_moth")).args(["demo"]).output().unwrap();
     assert_eq!(out.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&out.stderr).contains("--headless"));
+}
+
+#[test]
+fn a_recording_is_replayed_back_and_forth() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(120, 40);
+    let file = terminal.file("tired.jsonl.gz");
+    let recorded = Command::new(env!("CARGO_BIN_EXE_moth"))
+        .args(["demo", "--evening", "tired-server", "--headless", "--for", "24", "--record", &file])
+        .output()
+        .unwrap();
+    assert!(recorded.status.success());
+    terminal.run_moth(&format!("replay {file} --from 21 --speed 0.25"));
+    terminal.shows("the server is too slow", 10);
+    terminal.keys("s");
+    terminal.shows("this is a replay", 5);
+    terminal.keys("Space");
+    terminal.shows("paused", 5);
+    terminal.keys("[");
+    terminal.shows("replay 0:00", 5);
+    terminal.keys("]");
+    let screen = terminal.shows("over:", 5);
+    assert!(screen.contains("no broadcaster"), "at the end it has left:\n{screen}");
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "0");
 }

@@ -4,8 +4,10 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use moth_core::Snapshot;
 use moth_core::figure::Origin;
 use moth_core::reading::{Observation, Probe, ProbeTarget};
+use moth_core::suspects::Fault;
 use tokio::sync::watch;
 use tokio::time::timeout;
 
@@ -36,6 +38,27 @@ pub struct Doubt {
     pub is_losing: bool,
     /// The server in use.
     pub server: String,
+}
+
+impl From<&Snapshot> for Doubt {
+    fn from(snapshot: &Snapshot) -> Self {
+        Self {
+            on_air: snapshot.on_air_since.is_some(),
+            in_doubt: snapshot.in_doubt,
+            is_losing: snapshot.verdict.fault != Fault::None,
+            server: snapshot.server.clone(),
+        }
+    }
+}
+
+/// Tells whoever follows how things stand, if they stand otherwise than before.
+pub fn tell(doubt: &watch::Sender<Doubt>, snapshot: &Snapshot) {
+    let now = Doubt::from(snapshot);
+    doubt.send_if_modified(|before| {
+        let changed = *before != now;
+        *before = now;
+        changed
+    });
 }
 
 /// Asks for as long as it is polled.

@@ -110,6 +110,15 @@ impl Evening {
         draft.events.sort_by_key(Event::at);
         (draft.finish(seed, shapes), truth)
     }
+
+    /// An hour drawn from a seed in which nothing happens but ordinary noise.
+    #[must_use]
+    pub fn made_up_calm_hour(seed: u64) -> (Self, Truth) {
+        let draft = Draft::new(Noise::new(seed, "calm hour"), Shapes::HeldOut);
+        let truth = Truth { from_s: 3600.0, to_s: 3600.0, end_s: 3600.0, ..Truth::default() };
+        let evening = draft.finish(seed, Shapes::HeldOut);
+        (Self { slug: format!("calm-hour-{seed}"), ..evening }, truth)
+    }
 }
 
 impl Draft {

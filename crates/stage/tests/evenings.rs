@@ -8,7 +8,7 @@ use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::suspects::Fault;
 use moth_core::{Core, Settings, Snapshot, State};
-use moth_relay::scout::Doubt;
+use moth_relay::scout;
 use moth_stage::{Evening, Theatre, shipped};
 
 /// How often the core is asked, as in the real program.
@@ -33,13 +33,7 @@ impl Run {
             while self.next_look <= reading.at {
                 let snapshot = self.core.snapshot(self.next_look);
                 assert!(snapshot.accounts.video.balances() && snapshot.accounts.audio.balances());
-                let doubt = Doubt {
-                    on_air: snapshot.on_air_since.is_some(),
-                    in_doubt: snapshot.in_doubt,
-                    is_losing: snapshot.verdict.fault != moth_core::suspects::Fault::None,
-                    server: snapshot.server.clone(),
-                };
-                self.theatre.doubt.send_if_modified(|before| std::mem::replace(before, doubt.clone()) != doubt);
+                scout::tell(&self.theatre.doubt, &snapshot);
                 look(&snapshot);
                 self.next_look = Moment::after(self.next_look.since(Moment::START) + LOOK);
             }

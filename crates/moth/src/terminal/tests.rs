@@ -5,10 +5,12 @@ use std::time::Duration;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use jiff::Timestamp;
+use moth_core::machine_load::MachineLoad;
 use moth_core::moment::Moment;
 use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::{Core, Settings, Snapshot};
+use moth_relay::scout;
 use moth_stage::{Afternoon, Theatre, shipped};
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
@@ -18,6 +20,7 @@ use super::before::{Before, Running};
 use super::palette::Palette;
 use super::tabs;
 use crate::production::Banner;
+use crate::replay::{ReplayOrder, ReplayState};
 use crate::tester::Field;
 
 /// An evening's snapshot after so many seconds, nobody having touched anything.
@@ -29,7 +32,7 @@ async fn snapshot(slug: &str, seconds: u64) -> Arc<Snapshot> {
     let mut look = Moment::START;
     while let Some(reading) = theatre.readings.recv().await {
         while look <= reading.at && look <= end {
-            core.snapshot(look);
+            scout::tell(&theatre.doubt, &core.snapshot(look));
             look = Moment::after(look.since(Moment::START) + Duration::from_millis(200));
         }
         if reading.at > end {
@@ -82,6 +85,80 @@ async fn the_watch_screen_in_calm_and_in_trouble() {
 async fn the_watch_screen_when_the_server_is_gone_or_the_scene_too_heavy() {
     insta::assert_snapshot!("dark_100x30", drawn(&app(Some(snapshot("blackout", 24).await)), 100, 30));
     insta::assert_snapshot!("rendering_120x40", drawn(&app(Some(snapshot("nebula-scene", 24).await)), 120, 40));
+}
+
+#[tokio::test(start_paused = true)]
+async fn the_why_screen_in_calm_and_in_trouble() {
+    let mut calm = app(Some(snapshot("archive-sync", 14).await));
+    type_char(&mut calm, '2');
+    insta::assert_snapshot!("why_calm_158x47", drawn(&calm, 158, 47));
+    let mut trouble = app(Some(snapshot("bad-route", 26).await));
+    type_char(&mut trouble, '2');
+    insta::assert_snapshot!("why_trouble_158x47", drawn(&trouble, 158, 47));
+    insta::assert_snapshot!("why_trouble_80x24", drawn(&trouble, 80, 24));
+    // Another suspect, another stage, and what is done as on Watch.
+    let evidence = |screen: &str| screen.lines().find_map(|l| l.split("Evidence on: ").nth(1).map(str::to_owned));
+    let first = evidence(&drawn(&trouble, 158, 47)).unwrap();
+    press(&mut trouble, KeyCode::Down);
+    assert_ne!(evidence(&drawn(&trouble, 158, 47)).unwrap(), first);
+    type_char(&mut trouble, 'f');
+    assert!(drawn(&trouble, 158, 47).contains("the preset is too heavy"));
+    assert_eq!(type_char(&mut trouble, 's'), None, "leaving a server is asked about here, too");
+    assert!(drawn(&trouble, 158, 47).contains("Sure?"));
+}
+
+/// Another machine that tells its load.
+fn second_machine() -> MachineLoad {
+    MachineLoad {
+        host: Some("dome-left".into()),
+        cpu: Some(0.35),
+        cores: vec![0.2, 0.5, 0.3, 0.4],
+        gpu_render: Some(0.99),
+        gpu_busiest_other: Some(("nebula-flight".into(), 0.6)),
+        ..MachineLoad::default()
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn the_machine_screen_shows_who_takes_what_on_every_machine() {
+    let trouble = snapshot("stitching-job", 26).await;
+    let mut one = app(Some(trouble.clone()));
+    type_char(&mut one, '5');
+    insta::assert_snapshot!("load_120x40", drawn(&one, 120, 40));
+    let mut both = Snapshot::clone(&trouble);
+    both.others = vec![second_machine()];
+    let mut two = app(Some(Arc::new(both)));
+    type_char(&mut two, '5');
+    insta::assert_snapshot!("load_of_two_158x47", drawn(&two, 158, 47));
+}
+
+#[tokio::test(start_paused = true)]
+async fn marks_are_jumped_to_and_a_second_tells_what_was_lost_in_it() {
+    let mut app = app(Some(snapshot("tired-server", 30).await));
+    type_char(&mut app, 'N');
+    let screen = drawn(&app, 158, 47);
+    assert!(screen.contains("in that second: lagged"), "{screen}");
+    let at = app.cursor;
+    type_char(&mut app, 'N');
+    assert!(app.cursor < at);
+    type_char(&mut app, 'n');
+    assert_eq!(app.cursor, at);
+    press(&mut app, KeyCode::Esc);
+    assert!(drawn(&app, 158, 47).contains("new pictures/s over 3 s"));
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_replay_is_stopped_and_moved_and_nothing_is_done_in_it() {
+    let mut replay = app(Some(snapshot("tired-server", 26).await));
+    replay.banner = Banner { demo: None, publish_to: None, replay: Some("tired.jsonl.gz".into()) };
+    let length = Some(Duration::from_secs(3723));
+    replay.replay = Some(ReplayState { speed: 8.0, is_paused: false, length, is_over: false });
+    assert!(drawn(&replay, 158, 47).contains("replay 0:26 of 1:02:03 at 8× speed: tired.jsonl.gz"));
+    for (key, order) in [(' ', ReplayOrder::Pause), ('>', ReplayOrder::Faster), ('[', ReplayOrder::Jump(-30))] {
+        assert_eq!(type_char(&mut replay, key), Some(Wish::Replay(order)));
+    }
+    assert_eq!(type_char(&mut replay, 's'), None);
+    assert!(drawn(&replay, 158, 47).contains("this is a replay"));
 }
 
 #[tokio::test(start_paused = true)]
@@ -225,7 +302,7 @@ fn idle(app: &App) -> bool {
 
 async fn tested() -> App {
     let mut app = preparing();
-    type_char(&mut app, '2');
+    type_char(&mut app, '3');
     assert_eq!(press(&mut app, KeyCode::Enter), None, "publishing is asked about");
     let wish = type_char(&mut app, 'y');
     carry_out(&mut app, wish, idle).await;
@@ -242,7 +319,7 @@ fn steady(screen: &str) -> String {
 #[tokio::test(start_paused = true)]
 async fn the_routes_screen_before_while_and_after_a_test() {
     let mut app = preparing();
-    type_char(&mut app, '2');
+    type_char(&mut app, '3');
     insta::assert_snapshot!("routes_before_100x30", drawn(&app, 100, 30));
     press(&mut app, KeyCode::Enter);
     insta::assert_snapshot!("routes_consent_80x24", drawn(&app, 80, 24));
@@ -265,7 +342,7 @@ async fn the_routes_screen_before_while_and_after_a_test() {
 #[tokio::test(start_paused = true)]
 async fn a_test_is_ended_by_a_key_and_what_there_is_stays() {
     let mut app = preparing();
-    type_char(&mut app, '2');
+    type_char(&mut app, '3');
     press(&mut app, KeyCode::Enter);
     let Some(Wish::Test(order)) = type_char(&mut app, 'y') else { panic!("it begins") };
     assert_eq!(press(&mut app, KeyCode::Enter), None, "only one test at a time");
@@ -311,7 +388,7 @@ async fn the_line_is_measured_and_the_plan_rests_on_it() {
     carry_out(&mut app, wish, idle).await;
     let screen = drawn(&app, 158, 47);
     assert!(screen.contains("This line sustains 11 ") && screen.contains("of bufferbloat"), "{screen}");
-    type_char(&mut app, '3');
+    type_char(&mut app, '4');
     insta::assert_snapshot!("plan_158x47", steady(&drawn(&app, 158, 47)));
     insta::assert_snapshot!("plan_80x24", steady(&drawn(&app, 80, 24)));
     type_char(&mut app, 'm');
@@ -350,7 +427,7 @@ async fn runs_of_one_sitting_belong_together_and_those_of_another_do_not() {
 #[test]
 fn without_a_measurement_there_is_no_plan() {
     let mut app = preparing();
-    type_char(&mut app, '3');
+    type_char(&mut app, '4');
     insta::assert_snapshot!("plan_without_80x24", drawn(&app, 80, 24));
     for key in ['w', 'm', '+', '-'] {
         type_char(&mut app, key);
@@ -362,7 +439,7 @@ fn without_a_measurement_there_is_no_plan() {
 #[test]
 fn a_stream_key_is_replaced_and_forgotten_and_never_shown() {
     let mut app = preparing();
-    type_char(&mut app, '3');
+    type_char(&mut app, '4');
     type_char(&mut app, 'k');
     for c in "plain-secret-9q1".chars() {
         type_char(&mut app, c);
@@ -388,12 +465,12 @@ fn a_stream_key_is_replaced_and_forgotten_and_never_shown() {
 #[tokio::test(start_paused = true)]
 async fn the_machine_is_looked_at_when_one_first_asks() {
     let mut app = preparing();
-    let wish = type_char(&mut app, '4');
+    let wish = type_char(&mut app, '5');
     carry_out(&mut app, wish, idle).await;
     insta::assert_snapshot!("machine_100x30", drawn(&app, 100, 30));
     insta::assert_snapshot!("machine_80x24", drawn(&app, 80, 24));
     type_char(&mut app, '1');
-    assert_eq!(type_char(&mut app, '4'), None, "and not again, unless asked to");
+    assert_eq!(type_char(&mut app, '5'), None, "and not again, unless asked to");
     assert!(matches!(type_char(&mut app, 'r'), Some(Wish::Test(_))));
 }
 
@@ -403,9 +480,9 @@ async fn every_screen_fits_any_size() {
     press(app, KeyCode::Char('l'));
     let wish = type_char(app, 'y');
     carry_out(app, wish, idle).await;
-    let wish = type_char(app, '4');
+    let wish = type_char(app, '5');
     carry_out(app, wish, idle).await;
-    for tab in ['1', '2', '3', '4'] {
+    for tab in ['1', '2', '3', '4', '5'] {
         type_char(app, tab);
         for (width, height) in [(80, 24), (81, 25), (99, 29), (110, 33), (119, 40), (200, 60), (250, 24), (80, 70)] {
             drawn(app, width, height);
@@ -419,7 +496,7 @@ async fn every_screen_fits_any_size() {
 #[test]
 fn servers_are_chosen_one_by_one_and_by_region() {
     let mut app = preparing();
-    type_char(&mut app, '2');
+    type_char(&mut app, '3');
     let chosen = |app: &App| app.before.as_ref().unwrap().chosen.clone();
     type_char(&mut app, 'r');
     assert_eq!(chosen(&app), [true, true, false, false, false, false], "north");

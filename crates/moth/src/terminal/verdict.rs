@@ -128,7 +128,10 @@ fn proposal_lines(proposal: &Proposal, app: &App, columns: usize, roomy: bool) -
         ]
     } else {
         let used = Line::from(title.clone()).width();
-        title.push(Span::styled(fit(&format!("  {}", proposal.cost), columns.saturating_sub(used)), palette.faint()));
+        // A price cut to nothing says nothing.
+        if columns > used + 8 {
+            title.push(Span::styled(fit(&format!("  {}", proposal.cost), columns - used), palette.faint()));
+        }
         vec![Line::from(title)]
     }
 }

@@ -12,7 +12,7 @@ use super::format::{clock, fit, with_unit, wrap};
 use super::lanes::{Columns, Kind, Lane, draw_axis, draw_lane};
 
 /// Columns for a suspect's name and share, and for the newest value at the right.
-const NAMES: u16 = 32;
+const NAMES: u16 = 40;
 const VALUES: u16 = 15;
 
 /// The stages one may ask about.
@@ -36,7 +36,8 @@ fn lane_of(cause: Cause) -> Lane {
         rows: (1, 3),
     };
     match cause {
-        Cause::LineShort | Cause::UploadBeyond => Lane {
+        Cause::UploadBeyond => bars("round trip", "ms", |s| s.rtt_ms, None),
+        Cause::LineShort => Lane {
             name: "carried",
             unit: "kb/s",
             kind: Kind::Bars { value: |s| s.sent_kbps, asked: Some(|s| s.asked_kbps), top: None },
@@ -117,10 +118,12 @@ fn draw_table(
     (weighed, chosen, is_guilty): (&[Weighed], usize, bool),
 ) {
     let palette = app.palette;
-    let plot = Rect { x: area.x + NAMES, width: area.width.saturating_sub(NAMES + VALUES), ..area };
+    // With little room the names are cut, not the time.
+    let names = if area.width < 110 { NAMES - 12 } else { NAMES };
+    let plot = Rect { x: area.x + names, width: area.width.saturating_sub(names + VALUES), ..area };
     let columns = Columns::new(snapshot, app, plot.width.into());
     let count = u16::try_from(weighed.len()).unwrap_or(1).max(1);
-    let rows = (area.height.saturating_sub(3) / count).clamp(1, 3);
+    let rows = (area.height.saturating_sub(3) / count).clamp(1, 4);
     let buffer = frame.buffer_mut();
     let loss = loss_lane(stage);
     buffer.set_string(area.x, area.y, format!("frames {}", loss.name), palette.fault(stage));
@@ -132,16 +135,16 @@ fn draw_table(
         }
         let lane = lane_of(suspect.cause);
         let foot = y + rows - 1;
-        let share = if is_guilty { format!("{:3.0} %", suspect.share * 100.0) } else { "     ".into() };
+        let share = if is_guilty { format!("{:3.0} %", (suspect.share * 100.0).min(99.0)) } else { "     ".into() };
         let name = format!("{} {share} {}", if i == chosen { "▸" } else { " " }, suspect.cause.words());
         let style = if i == 0 && is_guilty {
             palette.fault(stage).patch(palette.strong())
         } else {
             ratatui::style::Style::new()
         };
-        buffer.set_string(area.x, foot, fit(&name, usize::from(NAMES) - 1), style);
+        buffer.set_string(area.x, foot, fit(&name, usize::from(names) - 1), style);
         if rows > 1 {
-            buffer.set_string(area.x + 8, y, fit(lane.name, usize::from(NAMES) - 9), palette.faint());
+            buffer.set_string(area.x + 8, y, fit(lane.name, usize::from(names) - 9), palette.faint());
         }
         draw_lane(buffer, Rect { y, height: rows, ..plot }, app, &lane, &columns);
         let value = newest(&lane, app, snapshot);
