@@ -8,6 +8,8 @@ use moth_core::machine_load::MachineLoad;
 use moth_plan::check::{Fact, Lookup, MachineFacts};
 use moth_plan::surroundings::Surroundings;
 
+use crate::look::Look;
+
 /// Where things would be read.
 #[derive(Debug, Clone)]
 pub struct Places {
@@ -21,19 +23,6 @@ impl Places {
     pub fn real(recordings: Option<PathBuf>) -> Self {
         Self { recordings }
     }
-}
-
-/// What is looked at, and how closely.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Look {
-    /// Time since any beginning, always the same one.
-    pub at: Duration,
-    /// The broadcaster's end of its connection.
-    pub broadcaster: Option<SocketAddr>,
-    /// Where the broadcast goes.
-    pub server: Option<IpAddr>,
-    /// Frames are being lost, or may be soon.
-    pub closely: bool,
 }
 
 /// Reads a machine's load; here it cannot.

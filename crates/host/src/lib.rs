@@ -3,6 +3,10 @@
 //! Everything is read below a root that is a parameter (`/proc` on a real machine), so that a test can
 //! hand over a recorded tree. Linux only; elsewhere every figure is not available.
 
+mod look;
+
+pub use look::Look;
+
 #[cfg(target_os = "linux")]
 mod condition;
 #[cfg(target_os = "linux")]
@@ -33,11 +37,11 @@ mod wireless;
 #[cfg(target_os = "linux")]
 pub use interface::gateway_to;
 #[cfg(target_os = "linux")]
-pub use machine::{Look, Machine, Places};
+pub use machine::{Machine, Places};
 #[cfg(target_os = "linux")]
 pub use survey::{Quest, Survey};
 
 #[cfg(not(target_os = "linux"))]
 mod elsewhere;
 #[cfg(not(target_os = "linux"))]
-pub use elsewhere::{Look, Machine, Places, Quest, Survey, gateway_to};
+pub use elsewhere::{Machine, Places, Quest, Survey, gateway_to};

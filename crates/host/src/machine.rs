@@ -1,6 +1,6 @@
 //! This machine's load, as one reading.
 
-use std::net::{IpAddr, SocketAddr};
+use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -12,6 +12,7 @@ use crate::cpu::Cpu;
 use crate::disk::{self, Writers, Writes};
 use crate::gpu::{self, GpuClients, GpuShares};
 use crate::interface::{self, Counters};
+use crate::look::Look;
 use crate::programs::{Programs, program};
 use crate::socket_owner::owner_of;
 use crate::uploads::Sockets;
@@ -40,19 +41,6 @@ impl Places {
     pub fn real(recordings: Option<PathBuf>) -> Self {
         Self { proc: "/proc".into(), sys: "/sys".into(), recordings }
     }
-}
-
-/// What is looked at, and how closely.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Look {
-    /// Time since any beginning, always the same one.
-    pub at: Duration,
-    /// The broadcaster's end of its connection.
-    pub broadcaster: Option<SocketAddr>,
-    /// Where the broadcast goes.
-    pub server: Option<IpAddr>,
-    /// Frames are being lost, or may be soon: what is dear to read is read as well.
-    pub closely: bool,
 }
 
 /// Reads a machine's load between one look and the next.

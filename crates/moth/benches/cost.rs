@@ -3,7 +3,6 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)]
 
 #[path = "../tests/common/mod.rs"]
-#[allow(dead_code)]
 mod common;
 
 use std::fs;

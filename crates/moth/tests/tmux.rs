@@ -379,10 +379,10 @@ fn a_recording_is_replayed_back_and_forth() {
     terminal.keys("Space");
     terminal.shows("paused", 5);
     terminal.keys("[");
-    terminal.shows("replay 0:00", 5);
+    terminal.shows("paused 0:00", 5);
     terminal.keys("]");
-    let screen = terminal.shows("over:", 5);
+    let screen = terminal.shows("replay over", 5);
     assert!(screen.contains("no broadcaster"), "at the end it has left:\n{screen}");
     terminal.keys("q");
-    assert_eq!(terminal.left(), "0");
+    assert_eq!(terminal.left(), "left=0");
 }

@@ -78,13 +78,15 @@ fn without_a_setup(frame: &mut Frame<'_>, area: Rect) {
 /// The screens' names, the one shown reversed; with little room only that one.
 pub(super) fn names(app: &App, width: u16) -> Vec<Span<'static>> {
     let mut spans = vec![Span::styled(" vigilant moth ", app.palette.strong())];
+    // Where a replay is matters more than what else could be shown.
+    let names_from = if app.replay.is_some() { 150 } else { 120 };
     for (i, tab) in Tab::ALL.into_iter().enumerate() {
         if tab == app.tab {
             spans.push(Span::styled(
                 format!(" {} ", tab.name()),
                 app.palette.strong().add_modifier(Modifier::UNDERLINED),
             ));
-        } else if width >= 120 {
+        } else if width >= names_from {
             spans.push(Span::styled(format!(" {} {} ", i + 1, tab.name()), app.palette.faint()));
         }
     }

@@ -153,7 +153,7 @@ async fn a_replay_is_stopped_and_moved_and_nothing_is_done_in_it() {
     replay.banner = Banner { demo: None, publish_to: None, replay: Some("tired.jsonl.gz".into()) };
     let length = Some(Duration::from_secs(3723));
     replay.replay = Some(ReplayState { speed: 8.0, is_paused: false, length, is_over: false });
-    assert!(drawn(&replay, 158, 47).contains("replay 0:26 of 1:02:03 at 8× speed: tired.jsonl.gz"));
+    assert!(drawn(&replay, 158, 47).contains("replay at 8× speed 0:26 of 1:02:03: tired.jsonl.gz"));
     for (key, order) in [(' ', ReplayOrder::Pause), ('>', ReplayOrder::Faster), ('[', ReplayOrder::Jump(-30))] {
         assert_eq!(type_char(&mut replay, key), Some(Wish::Replay(order)));
     }

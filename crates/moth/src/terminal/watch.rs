@@ -93,5 +93,5 @@ fn replay_words(file: &str, state: &ReplayState, snapshot: &Snapshot) -> String 
         (false, true) => "paused".to_owned(),
         (false, false) => format!("at {}× speed", state.speed),
     };
-    format!("replay {at}{length} {pace}: {}", fit(file, 24))
+    format!("replay {pace} {at}{length}: {}", fit(file, 24))
 }
