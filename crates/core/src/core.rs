@@ -33,6 +33,10 @@ const MARKS: usize = 500;
 const COVERS: Duration = Duration::from_millis(500);
 /// With no such reading, a suspicion waits no longer than this.
 const PATIENCE: Duration = Duration::from_millis(1800);
+/// Frames that come this much later than a few seconds ago, in milliseconds, and ever later by so many milliseconds a
+/// second, are looked into; the encoder is suspected at more than that.
+const LATE_MS: f64 = 150.0;
+const LATE_GROWS: f64 = 20.0;
 /// A gauge's newest value older than this is no longer shown.
 const STALE: Duration = Duration::from_secs(4);
 
@@ -151,6 +155,8 @@ impl Core {
                 self.counted.dropped.set(at, accounts.video.dropped as f64);
                 self.counted.sent_bytes.set(at, *sent_bytes as f64);
                 self.counted.queue_ms.set(at, queue.ms);
+                // Ten times a second is often enough for what looks at seconds.
+                self.follow_lateness();
             }
             Observation::Connection(figures) => self.connection(figures),
             Observation::Link(change) => self.link_changed(change),
@@ -190,13 +196,12 @@ impl Core {
         let run = |since: Option<Moment>, losing: bool| if losing { since.or(Some(now)) } else { None };
         self.counted.skipped_since = run(self.counted.skipped_since, self.counted.skipped().0.within(now, CLEAR) > 0.0);
         self.counted.lagged_since = run(self.counted.lagged_since, self.counted.lagged().0.within(now, CLEAR) > 0.0);
-        self.counted.behind_since = run(self.counted.behind_since, self.is_behind(now));
     }
 
-    fn is_behind(&self, now: Moment) -> bool {
-        // Asked of a run already noted at every frame; the windows behind it are dear, so only where it could change.
-        self.counted.behind_since.is_some_and(|since| now.since(since) < Duration::from_millis(200))
-            || self.wire.behind(now).is_some_and(|(ms, grows)| ms > 150.0 && grows > 20.0)
+    /// Notes since when frames come late: a run that begins has the machine's load looked at.
+    fn follow_lateness(&mut self) {
+        let is_late = self.wire.behind(self.now).is_some_and(|(ms, grows)| ms > LATE_MS && grows > LATE_GROWS);
+        self.counted.behind_since = if is_late { self.counted.behind_since.or(Some(self.now)) } else { None };
     }
 
     /// Whether the machine's load is known for a run of losses that began then, or not worth waiting for.

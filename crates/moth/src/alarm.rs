@@ -13,6 +13,8 @@ const STANDS: Duration = Duration::from_secs(1);
 const CLEAR: Duration = Duration::from_secs(4);
 /// A verdict is worse when it costs this many times the frames it cost when it was told.
 const WORSE: f64 = 2.0;
+/// So few frames, twice over, are not yet worse.
+const LEAST: f64 = 3.0;
 
 /// What there is to tell.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -72,13 +74,13 @@ impl Alarm {
         }
         let harm = verdict.suspects.first().map_or(0.0, |s| s.harm_frames);
         let news = match standing {
-            Some(told) if told.fault == verdict.fault && (told.cause == verdict.cause || is_quiet) => {
-                (harm > told.harm.max(3.0) * WORSE && !is_quiet).then_some(News::Worse)
+            // The same trouble: worth a word only if it is much worse.
+            Some(told) if (told.fault, told.cause) == (verdict.fault, verdict.cause) => {
+                (harm > told.harm.max(LEAST) * WORSE && !is_quiet).then_some(News::Worse)
             }
-            // Trouble of another stage is new whatever was told just now.
+            // Another stage's trouble is new whatever was told just now.
             Some(told) if told.fault != verdict.fault => Some(News::New),
-            Some(_) => Some(News::New),
-            None => (!is_quiet || self.told.is_none()).then_some(News::New),
+            Some(_) | None => (!is_quiet).then_some(News::New),
         };
         if news.is_some() {
             self.told = Some(Told { fault: verdict.fault, cause: verdict.cause, harm, at: now });

@@ -4,7 +4,7 @@ use moth_core::account::Account;
 use moth_core::figure::Figure;
 use moth_core::notice::NoticeKind;
 use moth_core::viewers::Viewers;
-use moth_core::{Origin, Snapshot, State};
+use moth_core::{Origin, Snapshot, State, Trust};
 use serde::Serialize;
 
 /// One line.
@@ -62,6 +62,9 @@ struct Rates {
 struct Origins {
     skipped: Option<Origin>,
     lagged: Option<Origin>,
+    /// How far they can be trusted, where they are inferred.
+    skipped_trust: Option<Trust>,
+    lagged_trust: Option<Trust>,
 }
 
 /// To a tenth: more digits than were measured help nobody.
@@ -71,6 +74,10 @@ fn tenths(figure: Figure<f64>) -> Option<f64> {
 
 fn tenth(value: f64) -> f64 {
     (value * 10.0).round() / 10.0
+}
+
+fn inferred(figure: Figure<u64>) -> bool {
+    figure.origin == Some(Origin::Inferred)
 }
 
 impl<'a> From<&'a Snapshot> for JsonLine<'a> {
@@ -101,7 +108,12 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
                 .collect(),
             notices: s.notices.iter().map(|notice| notice.kind).collect(),
             actions: s.verdict.proposals.iter().map(|p| p.title.as_str()).collect(),
-            origins: Origins { skipped: s.skipped.origin, lagged: s.lagged.origin },
+            origins: Origins {
+                skipped: s.skipped.origin,
+                lagged: s.lagged.origin,
+                skipped_trust: inferred(s.skipped).then_some(s.wire.skipped_trust),
+                lagged_trust: s.wire.repeated_trust.filter(|_| inferred(s.lagged)),
+            },
         }
     }
 }

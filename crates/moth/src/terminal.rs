@@ -46,6 +46,8 @@ use screen::Screen;
 
 /// At most 15 draws a second.
 const DRAW_EACH: Duration = Duration::from_millis(67);
+/// What only wavers is drawn again this often: each draw costs a third of a millisecond, here and in the terminal.
+const CALM_EACH: Duration = Duration::from_millis(400);
 /// How often the core is asked.
 const LOOK_EACH: Duration = Duration::from_millis(200);
 
@@ -198,12 +200,16 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
     let failed = || Failure::system("the terminal could not be used");
     let mut screen = Screen::enter().map_err(failed())?;
     let mut changed = true;
+    let mut wavers = false;
     let mut drawn_at: Option<Instant> = None;
     loop {
         match wires.snapshots.has_changed() {
             Ok(true) => {
+                let before = app.standing();
                 app.show(wires.snapshots.borrow_and_update().clone());
-                changed = true;
+                // A replay may pass quickly; a broadcast's figures only waver.
+                changed |= app.standing() != before || app.replay.is_some();
+                wavers = true;
             }
             Ok(false) => {}
             Err(_) => return Ok(()),
@@ -222,11 +228,12 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
             app.learn(news, Timestamp::now());
             changed = true;
         }
+        changed |= wavers && drawn_at.is_none_or(|at| at.elapsed() >= CALM_EACH);
         let wait = drawn_at.map_or(Duration::ZERO, |at| DRAW_EACH.saturating_sub(at.elapsed()));
         if changed && wait.is_zero() {
             screen.draw(|frame| tabs::draw(frame, &app)).map_err(failed())?;
             drawn_at = Some(Instant::now());
-            changed = false;
+            (changed, wavers) = (false, false);
         }
         let wait = if wait.is_zero() { DRAW_EACH } else { wait };
         if !screen::wait_for_input(wait) {

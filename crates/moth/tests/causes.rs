@@ -130,6 +130,8 @@ fn repeats_in_a_moving_picture_are_the_rendering_and_a_still_picture_is_nothing(
         let lagged = last["frames"]["lagged"].as_u64().unwrap();
         assert!((50..=95).contains(&lagged), "{lagged} of about 80, with {b_frames} B-frames");
         assert_eq!(last["origins"]["lagged"], "inferred");
+        let trust = if b_frames == "0" { "good" } else { "fair" };
+        assert_eq!(last["origins"]["lagged_trust"], trust, "repeats among B-frames may be missed");
     }
     let moth = Moth::here(&[&nginx.address()]);
     let still =

@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use jiff::Timestamp;
-use moth_core::Snapshot;
 use moth_core::proposal::{Action, Proposal};
-use moth_core::suspects::Fault;
+use moth_core::suspects::{Cause, Fault};
+use moth_core::{Snapshot, State};
 use moth_plan::picture::Motion;
 use moth_rtmp::StreamKey;
 use moth_store::config::Change;
@@ -161,6 +161,13 @@ impl App {
     /// Takes a new snapshot.
     pub fn show(&mut self, snapshot: Option<Arc<Snapshot>>) {
         self.snapshot = snapshot.or(self.snapshot.take());
+    }
+
+    /// What must be seen at once when it changes: the connection's state and the verdict, and where a replay is.
+    pub(super) fn standing(&self) -> Option<(Option<State>, Fault, Option<Cause>, bool)> {
+        let snapshot = self.snapshot.as_ref()?;
+        let verdict = &snapshot.verdict;
+        Some((snapshot.state, verdict.fault, verdict.cause, snapshot.on_air_since.is_some()))
     }
 
     /// Seconds per column.
