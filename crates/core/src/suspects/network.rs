@@ -173,7 +173,7 @@ fn along_the_way(facts: &Facts, cases: &mut Cases) {
     let same_queue = |up: f64| ramp(up / rise.max(1.0), (SAME_QUEUE * 0.5, -1.0), (SAME_QUEUE * 1.5, 1.0));
     match (facts.gateway.rise_ms(), facts.gateway.unanswered > 1.0) {
         (Some(up), _) if waits > 0.0 => {
-            let text = format!("the first router answers {up:.0} ms later than it can");
+            let text = late("the first router answers", up);
             let same = if up > GATEWAY_RISE_MS { same_queue(up) } else { -1.0 } * waits;
             let weights = if same > 0.0 {
                 [(LocalLink, 2.0), (LineShort, -1.0), (UploadHere, -0.6), (UploadBeyond, -1.0), (Route, -1.2)]
@@ -203,7 +203,7 @@ fn along_the_way(facts: &Facts, cases: &mut Cases) {
     let name = facts.other_probed.as_deref().unwrap_or("another server");
     match facts.other.rise_ms() {
         Some(up) if waits > 0.0 => {
-            let text = format!("{name} is reached {up:.0} ms later than it can be");
+            let text = late(&format!("{name} is reached"), up);
             let same = same_queue(up) * waits;
             let weights = if same > 0.0 {
                 [(Route, -1.8), (LineShort, 0.2), (UploadHere, 0.2), (UploadBeyond, 0.2), (LocalLink, 0.2)]
@@ -240,6 +240,11 @@ fn from_memory(facts: &Facts, cases: &mut Cases) {
             cases.sign(Origin::Measured, &text, &[(LineShort, -0.8), (UploadBeyond, 0.5)]);
         }
     }
+}
+
+/// How late an answer came, in words.
+fn late(what: &str, ms: f64) -> String {
+    if ms < 5.0 { format!("{what} as soon as ever") } else { format!("{what} {ms:.0} ms later than it can be") }
 }
 
 /// A weight that climbs evenly from one point to another, and is level beyond them: a figure that wavers about a border

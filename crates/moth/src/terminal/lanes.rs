@@ -87,7 +87,11 @@ impl<'a> Columns<'a> {
         (from..from + self.per).filter_map(move |i| history.get(i))
     }
 
-    fn highest(&self, column: usize, value: fn(&Second) -> Option<f32>) -> Option<f32> {
+    pub(super) fn count(&self) -> usize {
+        self.count
+    }
+
+    pub(super) fn highest(&self, column: usize, value: fn(&Second) -> Option<f32>) -> Option<f32> {
         self.seconds(column).filter_map(value).reduce(f32::max)
     }
 

@@ -17,6 +17,9 @@ const VALUES: usize = 11;
 /// A share above this is worth a colour: it is where the core begins to weigh it, too.
 const FULL: f64 = 0.9;
 
+/// The one share of which much is good.
+const CLOCK: &str = "clock";
+
 /// Rows a machine takes.
 pub(super) const ROWS: u16 = 12;
 
@@ -45,7 +48,9 @@ fn lines(machine: &MachineLoad, width: usize, palette: Palette) -> Vec<Line<'sta
     };
     let row = |name: &str, share: Option<f64>, value: String, who: String| {
         let bar_columns = (width.saturating_sub(NAMES + VALUES) / 2).clamp(6, 24);
-        let style = if share.is_some_and(|share| share > FULL) { palette.alarm() } else { palette.quantity() };
+        // A clock at its most is as it should be.
+        let is_full = name != CLOCK && share.is_some_and(|share| share > FULL);
+        let style = if is_full { palette.alarm() } else { palette.quantity() };
         let bar = match share {
             Some(share) => {
                 let full = (share.clamp(0.0, 1.0) * bar_columns as f64).round() as usize;
@@ -95,7 +100,7 @@ fn lines(machine: &MachineLoad, width: usize, palette: Palette) -> Vec<Line<'sta
         (Some(at), None) => format!("{at:.0} °C"),
         _ => String::new(),
     };
-    lines.push(row("clock", machine.frequency, percent(machine.frequency), heat));
+    lines.push(row(CLOCK, machine.frequency, percent(machine.frequency), heat));
     let written = machine.disk_write_ms.map_or("not known".into(), |ms| format!("{ms:.0} ms"));
     let free = machine.disk_free_bytes.map(|bytes| format!("{} free  ", gigabytes(bytes))).unwrap_or_default();
     let writer = machine.disk_busiest.as_ref().map(|(name, rate)| format!("{name} writes {rate}"));

@@ -27,8 +27,9 @@ pub(super) fn weighed(snapshot: &Snapshot, stage: Fault) -> (bool, Vec<Weighed>)
     (false, found.map(|(_, weighed)| weighed.clone()).unwrap_or_default())
 }
 
-/// The figure that says most of a cause, along time.
-fn lane_of(cause: Cause) -> Lane {
+/// The figure that says most of a cause, along time. Round trips share a scale, up to `way_top` milliseconds: it is each
+/// against the others that tells where the queue stands.
+fn lane_of(cause: Cause, way_top: f32) -> Lane {
     let bars = |name, unit, value: fn(&Second) -> Option<f32>, top| Lane {
         name,
         unit,
@@ -36,7 +37,7 @@ fn lane_of(cause: Cause) -> Lane {
         rows: (1, 3),
     };
     match cause {
-        Cause::UploadBeyond => bars("round trip", "ms", |s| s.rtt_ms, None),
+        Cause::UploadBeyond => bars("round trip", "ms", |s| s.rtt_ms, Some(way_top)),
         Cause::LineShort => Lane {
             name: "carried",
             unit: "kb/s",
@@ -44,8 +45,8 @@ fn lane_of(cause: Cause) -> Lane {
             rows: (1, 3),
         },
         Cause::UploadHere => bars("uploads here", "kb/s", |s| s.uploads_kbps, None),
-        Cause::LocalLink => bars("first router", "ms", |s| s.gateway_ms, None),
-        Cause::Route => bars("other server", "ms", |s| s.other_ms, None),
+        Cause::LocalLink => bars("first router", "ms", |s| s.gateway_ms, Some(way_top)),
+        Cause::Route => bars("other server", "ms", |s| s.other_ms, Some(way_top)),
         Cause::ServerSlow => bars("window full", "%", |s| s.receiver_limited.map(|v| v * 100.0), Some(100.0)),
         Cause::ServerAway | Cause::ServerRefuses => {
             Lane { name: "connection", unit: "", kind: Kind::State, rows: (1, 1) }
@@ -125,6 +126,9 @@ fn draw_table(
     let count = u16::try_from(weighed.len()).unwrap_or(1).max(1);
     let rows = (area.height.saturating_sub(3) / count).clamp(1, 4);
     let buffer = frame.buffer_mut();
+    let ways: [fn(&Second) -> Option<f32>; 3] = [|s| s.rtt_ms, |s| s.gateway_ms, |s| s.other_ms];
+    let longest = ways.into_iter().flat_map(|way| (0..columns.count()).map(move |c| (c, way)));
+    let way_top = longest.filter_map(|(c, way)| columns.highest(c, way)).fold(20.0, f32::max) * 1.05;
     let loss = loss_lane(stage);
     buffer.set_string(area.x, area.y, format!("frames {}", loss.name), palette.fault(stage));
     draw_lane(buffer, Rect { height: 1, ..plot }, app, &loss, &columns);
@@ -133,7 +137,7 @@ fn draw_table(
         if y + rows + 2 > area.bottom() {
             break;
         }
-        let lane = lane_of(suspect.cause);
+        let lane = lane_of(suspect.cause, way_top);
         let foot = y + rows - 1;
         let share = if is_guilty { format!("{:3.0} %", (suspect.share * 100.0).min(99.0)) } else { "     ".into() };
         let name = format!("{} {share} {}", if i == chosen { "▸" } else { " " }, suspect.cause.words());
