@@ -135,7 +135,7 @@ impl Wire {
         self.repeats.runs()
     }
 
-    /// Everything at `now`. `unsteadiness` and `bits` are the core's: it counts the bytes.
+    /// Everything at `now`. How unsteady the bitrate is the core knows, which counts the bytes.
     #[must_use]
     pub fn figures(&self, now: Moment, unsteadiness: Option<f64>) -> WireFigures {
         let fps = self.cadence.interval_ms().map(|ms| 1000.0 / ms);
