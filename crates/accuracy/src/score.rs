@@ -5,8 +5,6 @@ use moth_stage::{Truth, Wrong};
 
 /// After trouble ends, its verdict may stand so long: losses must stay away for five seconds, and a queue must empty.
 const CLEARS_S: f64 = 12.0;
-/// A verdict that stands shorter than this changes nothing anyone would do, but counts as an alarm all the same.
-const SHOWN_S: f64 = 0.0;
 
 /// A trouble beside another must cost so many frames to be missed.
 const COSTLY: u64 = 12;
@@ -61,7 +59,7 @@ pub fn score(truth: &Truth, judgement: &Judgement) -> Score {
             None => by_verdict.push((judged, stood)),
         }
     }
-    let longest = by_verdict.iter().filter(|(_, s)| *s > SHOWN_S).max_by(|a, b| a.1.total_cmp(&b.1)).map(|(j, _)| *j);
+    let longest = by_verdict.iter().filter(|(_, s)| *s > 0.0).max_by(|a, b| a.1.total_cmp(&b.1)).map(|(j, _)| *j);
     let told = longest.map(|j| Wrong { fault: j.fault.into(), cause: j.cause.unwrap_or("unknown").into() });
     let heard = |fault: &str, cause: Option<&str>| {
         verdicts.iter().filter(|j| overlap(j, from, to) > 0.0).any(|j| {
