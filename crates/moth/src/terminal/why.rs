@@ -15,6 +15,9 @@ use super::lanes::{Columns, Kind, Lane, draw_axis, draw_lane};
 const NAMES: u16 = 40;
 const VALUES: u16 = 15;
 
+/// A full bar of the disk's lane, in milliseconds: a healthy disk's few would fill a lane that knew no scale.
+const SLOW_WRITE_MS: f32 = 200.0;
+
 /// The stages one may ask about.
 pub(super) const STAGES: [Fault; 3] = [Fault::Network, Fault::Encoder, Fault::Rendering];
 
@@ -55,7 +58,7 @@ fn lane_of(cause: Cause, way_top: f32) -> Lane {
         Cause::CpuStarved => bars("busiest other", "%", |s| s.other_cpu.map(|v| v * 100.0), Some(100.0)),
         Cause::EncoderFull => bars("encoder block", "%", |s| s.gpu_encode.map(|v| v * 100.0), Some(100.0)),
         Cause::Heat => bars("clock", "%", |s| s.frequency.map(|v| v * 100.0), Some(100.0)),
-        Cause::Disk => bars("a write takes", "ms", |s| s.disk_write_ms, None),
+        Cause::Disk => bars("a write takes", "ms", |s| s.disk_write_ms, Some(SLOW_WRITE_MS)),
         Cause::GpuSaturated => bars("GPU", "%", |s| s.gpu.map(|v| v * 100.0), Some(100.0)),
         Cause::SceneHeavy => bars("a scene takes", "ms", |s| s.render_ms, None),
     }
