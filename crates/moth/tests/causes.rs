@@ -240,6 +240,8 @@ fn ffmpegs_progress_a_second_machine_and_the_endpoint_work_beside_a_broadcast() 
     }
     let nginx = Nginx::new();
     let (feed, load, endpoint) = (free_port(), free_port(), free_port());
+    let folder = tempfile::tempdir().unwrap();
+    let recording = folder.path().join("seen.jsonl");
     let moth_binary = env!("CARGO_BIN_EXE_moth");
     let host = Command::new(moth_binary)
         .args(["host", "--serve", &format!("127.0.0.1:{load}"), "--name", "dome-left"])
@@ -254,6 +256,8 @@ fn ffmpegs_progress_a_second_machine_and_the_endpoint_work_beside_a_broadcast() 
         format!("http://127.0.0.1:{load}"),
         "--serve".to_owned(),
         format!("127.0.0.1:{endpoint}"),
+        "--record".to_owned(),
+        recording.display().to_string(),
     ];
     let more: Vec<&str> = more.iter().map(String::as_str).collect();
     let moth = Moth::watching_with(here(), &[&nginx.address()], &more);
@@ -281,14 +285,12 @@ fn ffmpegs_progress_a_second_machine_and_the_endpoint_work_beside_a_broadcast() 
     ended_well(ffmpeg);
     host.signal("TERM");
     wait_for("the silent machine to be told", Duration::from_secs(10), || {
-        moth.log();
-        (!get_or_nothing(load)).then_some(())
+        fs::read_to_string(&recording).unwrap().contains("/metrics cannot be read").then_some(())
     });
     let (status, lines) = moth.stop();
     assert_eq!(status, Some(0));
+    let seen = fs::read_to_string(&recording).unwrap();
+    let second = seen.lines().filter(|line| line.contains("\"host\":\"dome-left\""));
+    assert!(second.filter(|line| line.contains("\"cpu\":0.")).count() > 5, "its load was read while it told");
     assert!(lines.iter().all(|l| l["fault"] == "none"), "{:?}", told(&lines));
-}
-
-fn get_or_nothing(port: u16) -> bool {
-    TcpStream::connect(("127.0.0.1", port)).is_ok()
 }
