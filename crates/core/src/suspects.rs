@@ -149,8 +149,8 @@ impl Cause {
 pub struct Evidence {
     /// The sign, with its number and unit.
     pub text: String,
-    /// How the number is known.
-    pub origin: Origin,
+    /// How the number is known; `None` where the sign is that something is not known.
+    pub origin: Option<Origin>,
     /// Bans: above zero speaks for the suspect, below against it.
     pub bans: f64,
 }
@@ -236,8 +236,8 @@ impl Case {
     }
 
     /// Adds a sign, if there is one.
-    fn sign(&mut self, origin: Origin, bans: f64, text: impl Into<String>) {
-        self.evidence.push(Evidence { text: text.into(), origin, bans });
+    fn sign(&mut self, origin: impl Into<Option<Origin>>, bans: f64, text: impl Into<String>) {
+        self.evidence.push(Evidence { text: text.into(), origin: origin.into(), bans });
     }
 
     fn bans(&self) -> f64 {
@@ -297,12 +297,18 @@ impl Cases {
     }
 
     /// One sign and what it weighs for each cause it says something about.
-    fn sign(&mut self, origin: Origin, text: &str, weights: &[(Cause, f64)]) {
+    fn sign(&mut self, origin: impl Into<Option<Origin>>, text: &str, weights: &[(Cause, f64)]) {
+        let origin = origin.into();
         for (cause, bans) in weights {
             if let Some(case) = self.0.iter_mut().find(|case| case.cause == *cause) {
                 case.sign(origin, *bans, text);
             }
         }
+    }
+
+    /// That something is not known, and what that weighs.
+    fn unknown(&mut self, text: &str, weights: &[(Cause, f64)]) {
+        self.sign(None, text, weights);
     }
 }
 

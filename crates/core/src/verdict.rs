@@ -144,7 +144,7 @@ fn calm_evidence(facts: &Facts) -> Vec<Evidence> {
     }
     vec![Evidence {
         text: format!("{} carried of {} asked, {:.0} ms queued", facts.sent, facts.asked, facts.queue_ms),
-        origin: Origin::Measured,
+        origin: Some(Origin::Measured),
         bans: 1.0,
     }]
 }

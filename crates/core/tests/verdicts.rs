@@ -206,6 +206,10 @@ fn without_the_kernels_figures_the_fault_is_told_and_the_cause_is_not() {
     let snapshot = core.snapshot(Moment::from_ms(4500));
     assert_eq!(told(&snapshot), (Fault::Network, None));
     assert!(snapshot.verdict.confidence < 0.6 && snapshot.rtt_ms.value.is_none());
+    // That something is not known is nothing that was measured.
+    let evidence: Vec<_> = snapshot.verdict.suspects[0].weighed.iter().flat_map(|w| &w.evidence).collect();
+    let unknown = evidence.iter().filter(|e| e.text.contains("not known") || e.text.contains("cannot be read"));
+    assert!(unknown.clone().count() >= 3 && unknown.into_iter().all(|e| e.origin.is_none()), "{evidence:?}");
 }
 
 #[test]

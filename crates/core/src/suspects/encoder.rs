@@ -111,7 +111,7 @@ fn cases(facts: &Facts) -> Cases {
             let text = format!("the GPU's encoder block is {} busy", percent(busy));
             cases.sign(Origin::Measured, &text, &[(EncoderFull, -1.8)]);
         }
-        None => cases.sign(Origin::Measured, "no GPU tells how busy its encoder block is", &[(EncoderFull, -1.2)]),
+        None => cases.unknown("no GPU tells how busy its encoder block is", &[(EncoderFull, -1.2)]),
     }
     heat(facts, &mut cases);
     disk(facts, &mut cases);
@@ -175,7 +175,7 @@ fn heat(facts: &Facts, cases: &mut Cases) {
             );
         }
         Some((false, text)) => cases.sign(Origin::Measured, &text, &[(Heat, -1.8)]),
-        None => cases.sign(Origin::Measured, "no sensor tells of heat", &[(Heat, -1.2)]),
+        None => cases.unknown("no sensor tells of heat", &[(Heat, -1.2)]),
     }
 }
 
@@ -190,6 +190,9 @@ fn disk(facts: &Facts, cases: &mut Cases) {
         (None, Some(share)) => format!("something waits for a disk {} of the time", percent(share)),
         (None, None) => "how long writes to the disk take is not known".into(),
     };
+    if write.is_none() && pressure.is_none() {
+        return cases.unknown(&text, &[(Disk, -1.6)]);
+    }
     let bans = if slow { 1.6 } else { -1.6 };
     cases.sign(Origin::Measured, &text, &[(Disk, bans)]);
     if slow {

@@ -126,8 +126,8 @@ fn own_connection(facts: &Facts, cases: &mut Cases) {
     }
     if facts.rtt_rise_ms().is_none() && facts.receiver_limited.is_none() {
         let text = "what holds the connection up cannot be read here";
-        cases.sign(Origin::Measured, text, &all(-1.0));
-        cases.sign(Origin::Measured, text, &[(ServerSlow, -1.0)]);
+        cases.unknown(text, &all(-1.0));
+        cases.unknown(text, &[(ServerSlow, -1.0)]);
     }
     if let Some(again) = facts.retransmits.filter(|r| *r >= 1.0) {
         let text = format!("{again:.0} segments sent again in 3 s");
@@ -145,7 +145,7 @@ fn own_connection(facts: &Facts, cases: &mut Cases) {
 /// What other programs on this machine send.
 fn beside(facts: &Facts, cases: &mut Cases) {
     let Some(uploads) = facts.machine.uploads_in_all() else {
-        cases.sign(Origin::Measured, "what other programs send is not known", &[(UploadHere, -0.9)]);
+        cases.unknown("what other programs send is not known", &[(UploadHere, -0.9)]);
         return;
     };
     // What was there before the trouble, and did no harm, is not the news.
@@ -190,7 +190,9 @@ fn along_the_way(facts: &Facts, cases: &mut Cases) {
                 &[(LocalLink, 1.6), (LineShort, -0.4), (UploadBeyond, -0.4), (Route, -0.6)],
             );
         }
-        _ => cases.sign(Origin::Measured, "how soon the first router answers is not known", &[(LocalLink, -0.8)]),
+        // With nothing waiting on the way, how soon they answer tells nothing of where it would.
+        (Some(up), _) => cases.sign(Origin::Measured, &late("the first router answers", up), &[(LocalLink, -0.8)]),
+        (None, false) => cases.unknown("how soon the first router answers is not known", &[(LocalLink, -0.8)]),
     }
     match (facts.machine.wireless, facts.machine.signal_dbm) {
         (Some(true), Some(dbm)) if dbm < WEAK_DBM => {
@@ -212,7 +214,8 @@ fn along_the_way(facts: &Facts, cases: &mut Cases) {
             };
             cases.sign(Origin::Measured, &text, &weights.map(|(cause, bans)| (cause, bans * same.abs())));
         }
-        _ => cases.sign(Origin::Measured, "no other server's round trip is known", &[(Route, -0.8)]),
+        Some(up) => cases.sign(Origin::Measured, &late(&format!("{name} is reached"), up), &[(Route, -0.8)]),
+        None => cases.unknown("no other server's round trip is known", &[(Route, -0.8)]),
     }
 }
 
@@ -229,7 +232,7 @@ fn from_memory(facts: &Facts, cases: &mut Cases) {
         }
         None => {
             let text = "this line has not carried this broadcast for long enough to know it";
-            cases.sign(Origin::Measured, text, &[(LineShort, 0.5), (UploadBeyond, -0.5)]);
+            cases.unknown(text, &[(LineShort, 0.5), (UploadBeyond, -0.5)]);
         }
     }
     if let Some(line) = facts.line_measured {

@@ -91,7 +91,7 @@ fn cases(facts: &Facts) -> Cases {
             cases.sign(Origin::Measured, &text, &[(SceneHeavy, -0.5), (Heat, -0.4), (GpuSaturated, -0.2)]);
         }
     } else {
-        cases.sign(Origin::Measured, "who has the CPU is not known", &[(CpuStarved, -0.6)]);
+        cases.unknown("who has the CPU is not known", &[(CpuStarved, -0.6)]);
     }
     match is_slowed_by_heat(facts, &facts.scene) {
         Some((true, text)) => {
@@ -102,7 +102,7 @@ fn cases(facts: &Facts) -> Cases {
             );
         }
         Some((false, text)) => cases.sign(Origin::Measured, &text, &[(Heat, -1.8)]),
-        None => cases.sign(Origin::Measured, "no sensor tells of heat", &[(Heat, -1.2)]),
+        None => cases.unknown("no sensor tells of heat", &[(Heat, -1.2)]),
     }
     cases
 }

@@ -79,7 +79,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
             lines.push(Line::from(vec![
                 Span::styled(word, palette.faint()),
                 Span::raw(fit(&evidence.text, columns.saturating_sub(22))),
-                Span::styled(format!("  {}", evidence.origin.word()), palette.faint()),
+                Span::styled(format!("  {}", evidence.origin.map_or("", |origin| origin.word())), palette.faint()),
             ]));
         }
     }

@@ -190,7 +190,7 @@ fn draw_detail(
             lines.push(Line::from(vec![
                 Span::styled(format!("{word}{strength:<4}"), palette.faint()),
                 Span::raw(fit(&evidence.text, width.saturating_sub(24))),
-                Span::styled(format!("  {}", evidence.origin.word()), palette.faint()),
+                Span::styled(format!("  {}", evidence.origin.map_or("", |origin| origin.word())), palette.faint()),
             ]));
         }
         if suspect.evidence.is_empty() {
