@@ -1,17 +1,23 @@
 //! Takes readings, keeps windows over them, and gives snapshots.
 
 mod beyond;
+mod changes;
 mod counted;
 mod present;
 
+use std::collections::VecDeque;
 use std::time::Duration;
 
 use beyond::Beyond;
+use changes::Change;
+pub use changes::{Awaited, Moved};
 use counted::Counted;
 
 use crate::account::Accounts;
 use crate::facts::{CLEAR, NOW, RATES};
+use crate::failover::Failover;
 use crate::history::{History, Mark, Second};
+use crate::keeper::Keeper;
 use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
 use crate::notice::NoticeKind;
@@ -22,6 +28,7 @@ use crate::reading::{
 };
 use crate::snapshot::State;
 use crate::suspects::{Cause, Fault};
+use crate::trial::Trial;
 use crate::verdict::Judge;
 use crate::viewers::{Freezes, freeze_from_ms};
 use crate::window::{Gauge, Trail};
@@ -85,14 +92,16 @@ pub struct Core {
     second_began: Moment,
     marks: Vec<Mark>,
     changes: Vec<Change>,
+    trials: Vec<Trial>,
+    keeper: Keeper,
+    failover: Failover,
+    /// What it wants done by itself, not yet taken up.
+    wishes: VecDeque<Action>,
+    awaited: Option<Awaited>,
+    moved: Option<Moved>,
+    frozen_before_ms: u64,
     judge: Judge,
     judged: Option<(Fault, Option<Cause>)>,
-}
-
-/// A change that was made, and what would put it back.
-#[derive(Debug, Clone)]
-struct Change {
-    back: Action,
 }
 
 impl Core {
@@ -122,6 +131,13 @@ impl Core {
             second_began: Moment::START,
             marks: Vec::new(),
             changes: Vec::new(),
+            trials: Vec::new(),
+            keeper: Keeper::default(),
+            failover: Failover::default(),
+            wishes: VecDeque::new(),
+            awaited: None,
+            moved: None,
+            frozen_before_ms: 0,
             judge: Judge::default(),
             judged: None,
         }
@@ -157,13 +173,18 @@ impl Core {
                 self.counted.queue_ms.set(at, queue.ms);
                 // Ten times a second is often enough for what looks at seconds.
                 self.follow_lateness();
+                self.look_after_bitrate();
             }
             Observation::Connection(figures) => self.connection(figures),
             Observation::Link(change) => self.link_changed(change),
             Observation::Broadcaster { present } => self.broadcaster(*present),
             Observation::Machine(load) => self.machine_load(load),
             Observation::Counters(counters) => self.counters_reported(counters),
-            Observation::Acted { action, failed } => self.acted(action, failed.as_deref()),
+            Observation::Acted { action, failed, back } => self.acted(action, failed.as_deref(), back.as_ref()),
+            Observation::Told { action } => self.told(action),
+            Observation::Automatics(automatics) => self.arrange(automatics),
+            Observation::Moved { from, to, gap_ms, missing_ms } => self.moved(from, to, *gap_ms, *missing_ms),
+            Observation::Resumed { gap_ms } => self.resumed(*gap_ms),
             Observation::Remark { text } => self.mark(text.clone(), false),
         }
         self.follow_losses();
@@ -223,6 +244,9 @@ impl Core {
 
     fn close_second(&mut self, end: Moment) {
         const SECOND: Duration = Duration::from_secs(1);
+        let frozen = self.freezes_sent.and(self.freezes_repeated).total_ms;
+        let frozen_ms = u32::try_from(frozen.saturating_sub(self.frozen_before_ms)).unwrap_or(u32::MAX);
+        self.frozen_before_ms = frozen;
         let counted = &self.counted;
         let on_air = self.on_air_since.is_some();
         let count = |trail: &Trail| Some(trail.within(end, SECOND).round() as u32);
@@ -236,6 +260,9 @@ impl Core {
             sent_kbps: rate(counted.sent_bytes.within(end, RATES)),
             queue_ms: if on_air { small(counted.queue_ms.highest(end, SECOND)) } else { None },
             rtt_ms: small(counted.rtt_ms.highest(end, SECOND)),
+            due: on_air
+                .then(|| count(&counted.offered).unwrap_or(0).saturating_add(count(counted.skipped().0).unwrap_or(0))),
+            frozen_ms: on_air.then_some(frozen_ms),
             dropped: on_air.then(|| count(&counted.dropped)).flatten(),
             skipped: on_air.then(|| count(counted.skipped().0)).flatten(),
             lagged: if on_air && self.lagged_known() { count(counted.lagged().0) } else { None },
@@ -254,7 +281,11 @@ impl Core {
             disk_write_ms: small(counted.disk_write_ms.latest(end, STALE)),
         };
         self.history.push(second);
-        let verdict = self.judge.judge(end, &self.facts(end));
+        let facts = self.facts(end);
+        let verdict = self.judge.judge(end, &facts);
+        self.follow_trials(&verdict.proposals);
+        self.follow_awaited();
+        self.look_after_server(&facts, verdict.cause);
         self.note_oddities(end);
         let said = (verdict.fault, verdict.cause);
         if on_air && self.judged != Some(said) {
@@ -305,6 +336,7 @@ impl Core {
             takes_preset,
             takes_size,
             takes_rate,
+            restarts: facts.restarts || self.stream.restarts,
         };
     }
 
@@ -314,6 +346,9 @@ impl Core {
         if let Some(rtt) = figures.rtt_ms {
             self.counted.rtt_ms.set(at, rtt);
             self.link.rtt_floor_ms = Some(self.link.rtt_floor_ms.map_or(rtt, |floor| floor.min(rtt)));
+        }
+        if let Some(rate) = figures.delivery_rate {
+            self.counted.delivery_kbps.set(at, rate.kbps());
         }
         let set = |trail: &mut Trail, value: Option<u64>| {
             if let Some(value) = value {
@@ -332,9 +367,11 @@ impl Core {
                 if self.link.was_up {
                     self.mark(format!("{server} takes the broadcast"), false);
                 }
+                self.keeper.begin_again();
                 // A new connection: its counters and its round trip begin anew.
                 self.link = Link { up: true, was_up: true, server: server.clone(), ..Link::default() };
                 self.counted.rtt_ms.clear();
+                self.counted.delivery_kbps.clear();
                 self.counted.retransmits = Trail::default();
                 self.counted.busy_us = Trail::default();
                 self.counted.receiver_limited_us = Trail::default();
@@ -362,6 +399,7 @@ impl Core {
         self.wire.interrupt();
         self.beyond.broadcast_changed();
         self.noticed.clear();
+        self.keeper.begin_again();
         if present {
             self.on_air_since = Some(self.now);
             self.link.down_since = (!self.link.up).then_some(self.now);
@@ -434,45 +472,6 @@ impl Core {
         }
     }
 
-    fn acted(&mut self, action: &Action, failed: Option<&str>) {
-        let what = match action {
-            Action::SetBitrate { video } => format!("video bitrate to {video}"),
-            Action::SwitchServer { server } => format!("move to {server}"),
-            Action::LighterPreset => "lighter encoder preset".into(),
-            Action::SetSize { width, height } => format!("picture size to {width}x{height}"),
-            Action::SetRate { fps } => format!("frame rate to {fps} frames/s"),
-            Action::ByHand { advice } => advice.clone(),
-        };
-        if let Some(why) = failed {
-            self.mark(format!("{what}: not done, {why}"), true);
-            return;
-        }
-        self.mark(what, true);
-        let back = match action {
-            Action::SetBitrate { .. } => {
-                self.stream.video_bitrate.replace(bitrate_of(action)).map(|before| Action::SetBitrate { video: before })
-            }
-            Action::SwitchServer { .. } => Some(Action::SwitchServer { server: self.link.server.clone() }),
-            Action::SetSize { width, height } => {
-                let before = self.stream.width.replace(*width).zip(self.stream.height.replace(*height));
-                before.map(|(width, height)| Action::SetSize { width, height })
-            }
-            Action::SetRate { fps } => {
-                let before = self.stream.fps.replace(f64::from(*fps));
-                before.map(|fps| Action::SetRate { fps: fps.round() as u32 })
-            }
-            Action::LighterPreset | Action::ByHand { .. } => None,
-        };
-        match (back, self.changes.last()) {
-            // The change that puts the last one back is not a change to be put back in turn.
-            (Some(_), Some(last)) if last.back == *action => {
-                self.changes.pop();
-            }
-            (Some(back), _) => self.changes.push(Change { back }),
-            (None, _) => {}
-        }
-    }
-
     fn mark(&mut self, text: String, is_change: bool) {
         self.marks.push(Mark { at: self.now, text, is_change });
         if self.marks.len() > MARKS {
@@ -491,8 +490,4 @@ impl Core {
             () => State::Steady,
         })
     }
-}
-
-fn bitrate_of(action: &Action) -> Bitrate {
-    if let Action::SetBitrate { video } = action { *video } else { Bitrate::ZERO }
 }

@@ -23,6 +23,10 @@ pub struct Second {
     pub queue_ms: Option<f32>,
     /// Longest round trip, in milliseconds.
     pub rtt_ms: Option<f32>,
+    /// Frames due: offered and skipped.
+    pub due: Option<u32>,
+    /// How long the picture stood still, in milliseconds; counted when it moves again.
+    pub frozen_ms: Option<u32>,
     /// Frames dropped.
     pub dropped: Option<u32>,
     /// Frames skipped.

@@ -11,13 +11,17 @@
 //! - [`notice`]: what is odd and costs no frame.
 //! - [`viewers`]: how bad it is for who watches.
 //! - [`proposal`]: what could be done about it, in order.
+//! - [`trial`]: a change being proved; [`keeper`]: the automatic bitrate; [`failover`]: the automatic change of servers.
 
 pub mod account;
+mod by_hand;
 pub mod core;
 pub mod facts;
+pub mod failover;
 pub mod figure;
 pub mod history;
 pub mod journey;
+pub mod keeper;
 pub mod machine_load;
 pub mod moment;
 pub mod notice;
@@ -26,6 +30,7 @@ pub mod rate;
 pub mod reading;
 pub mod snapshot;
 pub mod suspects;
+pub mod trial;
 pub mod verdict;
 pub mod viewers;
 pub mod window;

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::account::Accounts;
 use crate::figure::Origin;
+use crate::keeper::{Bounds, Mode};
 use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
 use crate::proposal::Action;
@@ -71,12 +72,46 @@ pub enum Observation {
         action: Action,
         /// Why it could not be done; `None` if it was.
         failed: Option<String>,
+        /// What puts it back exactly, where whoever did it knows better than the core.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        back: Option<Action>,
+    },
+    /// The user was told what to change by hand: it is looked for on the wire.
+    Told {
+        /// What.
+        action: Action,
+    },
+    /// What the moth may do by itself, and with what.
+    Automatics(Automatics),
+    /// The broadcast moved from one server to another.
+    Moved {
+        /// The server it left.
+        from: String,
+        /// The server it came to.
+        to: String,
+        /// Milliseconds between the last picture handed to the one and the first handed to the other.
+        gap_ms: u64,
+        /// Milliseconds of the stream's own time that neither got, beyond one frame's length.
+        missing_ms: u64,
+    },
+    /// The broadcaster was restarted, and goes on where it stopped.
+    Resumed {
+        /// Milliseconds without a picture.
+        gap_ms: u64,
     },
     /// Something worth a mark on the time axis.
     Remark {
         /// In plain words.
         text: String,
     },
+}
+
+impl Observation {
+    /// An action was carried out, or could not be, and the core knows what would put it back.
+    #[must_use]
+    pub fn acted(action: Action, failed: Option<String>) -> Self {
+        Self::Acted { action, failed, back: None }
+    }
 }
 
 /// A video frame.
@@ -159,6 +194,31 @@ pub struct Intended {
     pub line: Option<Bitrate>,
 }
 
+/// What the moth may do by itself, and with what.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Automatics {
+    /// What the keeper may do.
+    pub keeper: Mode,
+    /// The keeper's bounds.
+    pub bounds: Bounds,
+    /// Whether the server may be changed by itself.
+    pub failover: bool,
+    /// How often within an hour, at most.
+    pub failovers_an_hour: u32,
+    /// Servers that were tested, and what they sustained.
+    pub tested: Vec<Tested>,
+}
+
+/// A server that was tested.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Tested {
+    /// Its name.
+    pub server: String,
+    /// What it sustained.
+    pub sustained: Bitrate,
+}
+
 /// Where a probe went.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "to", rename_all = "kebab-case")]
@@ -206,6 +266,8 @@ pub struct StreamFacts {
     pub takes_size: bool,
     /// Whether it takes another frame rate while live.
     pub takes_rate: bool,
+    /// Whether a change restarts its encoder.
+    pub restarts: bool,
 }
 
 /// What waits in the moth.

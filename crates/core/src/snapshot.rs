@@ -3,15 +3,18 @@
 use serde::Serialize;
 
 use crate::account::Accounts;
+pub use crate::core::{Awaited, Moved};
 use crate::figure::Figure;
 use crate::history::{History, Mark};
 use crate::journey::Stage;
+use crate::keeper::Mode;
 use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
 use crate::notice::Notice;
 use crate::proposal::Action;
 use crate::reading::{Intended, StreamFacts};
 use crate::suspects::{Fault, Weighed};
+use crate::trial::Trial;
 use crate::verdict::Verdict;
 use crate::viewers::Viewers;
 use crate::wire::WireFigures;
@@ -41,6 +44,19 @@ impl State {
             Self::Dark => "dark",
         }
     }
+}
+
+/// How the keeper stands.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct KeeperView {
+    /// What it may do.
+    pub mode: Mode,
+    /// It rests, because the bitrate was changed by hand.
+    pub rests: bool,
+    /// What it does and why, in a sentence; empty if it is off.
+    pub says: String,
+    /// What it holds to be the most the line carries, in kb/s.
+    pub estimate_kbps: Figure<f64>,
 }
 
 /// Everything known at one moment.
@@ -118,4 +134,14 @@ pub struct Snapshot {
     pub marks: Vec<Mark>,
     /// What undoing the last change would do.
     pub undo: Option<Action>,
+    /// The newest change, and how far it is proved.
+    pub trial: Option<Trial>,
+    /// The automatic bitrate.
+    pub keeper: KeeperView,
+    /// Whether servers are changed by themselves.
+    pub failover: bool,
+    /// What the user was told to change by hand, and what the wire shows of it.
+    pub awaited: Option<Awaited>,
+    /// The newest change of servers.
+    pub moved: Option<Moved>,
 }

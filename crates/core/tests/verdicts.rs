@@ -320,10 +320,10 @@ fn undoing_a_change_leaves_nothing_to_undo() {
     show.run(1, &Now::default());
     let set = |kbps| Action::SetBitrate { video: Bitrate::from_kbps(kbps) };
     for (kbps, undo) in [(3000, Some(set(6000))), (2000, Some(set(3000))), (3000, Some(set(6000))), (6000, None)] {
-        show.tell(Observation::Acted { action: set(kbps), failed: None });
+        show.tell(Observation::acted(set(kbps), None));
         assert_eq!(show.core.snapshot(Moment::from_ms(show.ms)).undo, undo, "after {kbps}");
     }
-    show.tell(Observation::Acted { action: set(1000), failed: Some("no".into()) });
+    show.tell(Observation::acted(set(1000), Some("no".into())));
     assert_eq!(show.core.snapshot(Moment::from_ms(show.ms)).undo, None, "what was not done need not be undone");
 }
 

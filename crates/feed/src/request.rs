@@ -18,7 +18,7 @@ pub enum Request {
     Preset {
         /// Which request this is.
         request: u64,
-        /// `lighter`: the next one that takes less time.
+        /// `lighter`: the next one that takes less time; `heavier`: the next one that takes more.
         step: &'static str,
     },
     /// Another picture size.
@@ -46,9 +46,11 @@ impl Request {
         Some(match action {
             Action::SetBitrate { video } => Self::Bitrate { request, video_bps: video.bps() },
             Action::LighterPreset => Self::Preset { request, step: "lighter" },
+            Action::HeavierPreset => Self::Preset { request, step: "heavier" },
             Action::SetSize { width, height } => Self::Size { request, width: *width, height: *height },
             Action::SetRate { fps } => Self::Rate { request, fps: *fps },
-            Action::SwitchServer { .. } | Action::ByHand { .. } => return None,
+            // The rest is done elsewhere.
+            _ => return None,
         })
     }
 
@@ -84,6 +86,7 @@ mod tests {
             "{\"set\":\"bitrate\",\"request\":7,\"video_bps\":2500000}\n"
         );
         assert_eq!(line(&Action::LighterPreset), "{\"set\":\"preset\",\"request\":7,\"step\":\"lighter\"}\n");
+        assert_eq!(line(&Action::HeavierPreset), "{\"set\":\"preset\",\"request\":7,\"step\":\"heavier\"}\n");
         assert_eq!(
             line(&Action::SetSize { width: 1280, height: 720 }),
             "{\"set\":\"size\",\"request\":7,\"width\":1280,\"height\":720}\n"

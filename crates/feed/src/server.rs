@@ -66,10 +66,10 @@ impl FeedHandle {
             let mut state = self.shared.state();
             let taken = state.takes.values().any(|takes| match action {
                 Action::SetBitrate { .. } => takes.takes_bitrate,
-                Action::LighterPreset => takes.takes_preset,
+                Action::LighterPreset | Action::HeavierPreset => takes.takes_preset,
                 Action::SetSize { .. } => takes.takes_size,
                 Action::SetRate { .. } => takes.takes_rate,
-                Action::SwitchServer { .. } | Action::ByHand { .. } => false,
+                _ => false,
             });
             let Some(request) = Request::of(state.next, action).filter(|_| taken) else { return false };
             let number = state.next;
@@ -94,7 +94,7 @@ impl Shared {
     fn answered(&self, recorder: &Recorder, answer: Answer) {
         let action = self.state().waiting.remove(&answer.request);
         if let Some(action) = action {
-            recorder.note(Origin::Reported, Observation::Acted { action, failed: answer.failed });
+            recorder.note(Origin::Reported, Observation::acted(action, answer.failed));
         }
     }
 }
@@ -239,7 +239,7 @@ mod tests {
         broadcaster.read_line(&mut line).await.unwrap();
         assert_eq!(line, "{\"set\":\"bitrate\",\"request\":0,\"video_bps\":2500000}\n");
         broadcaster.write_all(b"{\"done\":0}\n").await.unwrap();
-        let Observation::Acted { action: acted, failed } = next(&mut readings).await else { panic!("it was done") };
+        let Observation::Acted { action: acted, failed, .. } = next(&mut readings).await else { panic!("it was done") };
         assert_eq!((acted, failed), (action, None));
     }
 

@@ -89,7 +89,7 @@ impl Production {
             action if self.feed.as_ref().is_some_and(|feed| feed.ask(&action)) => {}
             action => {
                 let failed = Some("this broadcaster is changed by hand".to_owned());
-                self.recorder.note(Origin::Measured, Observation::Acted { action, failed });
+                self.recorder.note(Origin::Measured, Observation::acted(action, failed));
             }
         }
     }

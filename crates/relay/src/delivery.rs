@@ -83,7 +83,7 @@ impl Delivery {
 
     fn acted(&self, server: &str, failed: Option<String>) {
         let action = Action::SwitchServer { server: server.to_owned() };
-        self.recorder.note(Origin::Measured, Observation::Acted { action, failed });
+        self.recorder.note(Origin::Measured, Observation::acted(action, failed));
     }
 
     fn find(&self, name: &str) -> Option<usize> {

@@ -21,7 +21,8 @@ use crate::gaps::Gaps;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Limits {
     /// When a frame that depends on others has waited this long, in milliseconds, frames are dropped.
-    /// Keyframes and sound may wait twice as long, nothing longer.
+    /// Keyframes and sound may wait twice as long, and so may the others for a moment after the bitrate was lowered;
+    /// nothing longer.
     pub queue_ms: u64,
     /// Never more than this many bytes wait.
     pub queue_bytes: usize,
@@ -140,6 +141,7 @@ pub struct Exchange {
     gap: bool,
     has_video: bool,
     gaps: Gaps,
+    patient_until: Option<Moment>,
 }
 
 impl Exchange {
@@ -158,7 +160,14 @@ impl Exchange {
             gap: true,
             has_video: false,
             gaps: Gaps::default(),
+            patient_until: None,
         }
+    }
+
+    /// The bitrate was just lowered: what waits was made before that and gets through soon. Until then dependent frames
+    /// may wait twice as long as the limit, as keyframes and sound always may.
+    pub fn be_patient(&mut self, until: Moment) {
+        self.patient_until = Some(until);
     }
 
     /// Gaps in the pictures that were sent, as viewers see them, and milliseconds since the last picture if that is one.
@@ -285,7 +294,8 @@ impl Exchange {
     /// Whether dependent frames should go. How long a keyframe or sound has waited does not count here:
     /// that could not be mended by dropping others.
     fn is_over(&self, now: Moment) -> bool {
-        self.has_too_many_bytes() || self.age_of(now, Role::depends) > self.limits.queue_ms
+        let patience = if self.patient_until.is_some_and(|until| now < until) { 2 } else { 1 };
+        self.has_too_many_bytes() || self.age_of(now, Role::depends) > patience * self.limits.queue_ms
     }
 
     /// Takes an item out of the queue; a header is in force from then on.

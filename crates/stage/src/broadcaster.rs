@@ -50,7 +50,22 @@ pub struct BroadcasterControl {
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Orders {
     video: Bitrate,
-    encode_factor: f64,
+    /// Steps towards lighter presets; below zero, towards heavier ones.
+    lighter: i32,
+    /// The size that is sent, if it is not the evening's.
+    size: Option<(u32, u32)>,
+}
+
+impl Orders {
+    /// What the evening asks of it, as it was told to do it.
+    fn applied_to(self, now: BroadcasterConditions) -> BroadcasterConditions {
+        let (width, height) = self.size.unwrap_or((now.width, now.height));
+        let pixels = |width: u32, height: u32| f64::from(width) * f64::from(height);
+        // Both drawing and encoding take time by the pixel.
+        let share = pixels(width, height) / pixels(now.width, now.height).max(1.0);
+        let encode_ms = now.encode_ms * share * LIGHTER.powi(self.lighter);
+        BroadcasterConditions { width, height, encode_ms, render_ms: now.render_ms * share, ..now }
+    }
 }
 
 impl BroadcasterControl {
@@ -65,9 +80,14 @@ impl BroadcasterControl {
         *self.counted.borrow()
     }
 
-    /// The next lighter encoder preset.
-    pub fn lighten_preset(&self) {
-        self.orders.send_modify(|orders| orders.encode_factor *= LIGHTER);
+    /// So many steps to lighter encoder presets; back to heavier ones, if negative.
+    pub fn lighten_preset(&self, steps: i32) {
+        self.orders.send_modify(|orders| orders.lighter += steps);
+    }
+
+    /// Another picture size, in pixels and lines.
+    pub fn set_size(&self, width: u32, height: u32) {
+        self.orders.send_modify(|orders| orders.size = Some((width, height)));
     }
 }
 
@@ -88,7 +108,7 @@ impl StandInBroadcaster {
         seed: u64,
     ) -> (Self, BroadcasterControl) {
         let video = Bitrate::from_kbps(conditions.borrow().broadcaster.video_kbps);
-        let (orders, to_follow) = watch::channel(Orders { video, encode_factor: 1.0 });
+        let (orders, to_follow) = watch::channel(Orders { video, lighter: 0, size: None });
         let (truly, counted) = watch::channel(BroadcasterCounters::default());
         let broadcaster =
             Self { conditions, orders: to_follow, recorder, noise: Noise::new(seed, "broadcaster"), truly };
@@ -115,8 +135,14 @@ impl StandInBroadcaster {
         let setup = self.conditions.borrow().broadcaster;
         self.recorder.note(
             Origin::Reported,
-            Observation::Stream(StreamFacts { takes_bitrate: true, takes_preset: true, ..StreamFacts::default() }),
+            Observation::Stream(StreamFacts {
+                takes_bitrate: true,
+                takes_preset: true,
+                takes_size: true,
+                ..StreamFacts::default()
+            }),
         );
+        let mut sent_size = (setup.width, setup.height);
         for header in headers(&setup) {
             session.send(&header);
         }
@@ -137,7 +163,13 @@ impl StandInBroadcaster {
             sleep_until(due).await;
             self.truly.send_replace(show.counters);
             let (now, orders) = (self.conditions.borrow().broadcaster, *self.orders.borrow());
-            let now = BroadcasterConditions { encode_ms: now.encode_ms * orders.encode_factor, ..now };
+            let now = orders.applied_to(now);
+            if (now.width, now.height) != sent_size {
+                sent_size = (now.width, now.height);
+                for header in headers(&now) {
+                    session.send(&header);
+                }
+            }
             for message in show.advance(&mut self.noise, &now, orders.video) {
                 session.send(&message);
             }

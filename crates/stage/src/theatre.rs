@@ -125,16 +125,28 @@ impl Theatre {
 
     /// Carries out an action on the stand-ins; what came of it arrives as a reading.
     pub async fn act(relay: &RelayHandle, broadcaster: &BroadcasterControl, recorder: &Recorder, action: Action) {
-        match &action {
-            Action::SetBitrate { video } => broadcaster.set_bitrate(*video),
-            Action::LighterPreset => broadcaster.lighten_preset(),
-            Action::SwitchServer { server } => return relay.switch_server(server.clone()).await,
-            Action::SetSize { .. } | Action::SetRate { .. } => {
-                let failed = Some("the stand-in broadcaster keeps its picture".to_owned());
-                return recorder.note(Origin::Reported, Observation::Acted { action, failed });
+        let failed = match &action {
+            Action::SetBitrate { video } => {
+                broadcaster.set_bitrate(*video);
+                None
             }
-            Action::ByHand { .. } => {}
-        }
-        recorder.note(Origin::Reported, Observation::Acted { action, failed: None });
+            Action::LighterPreset => {
+                broadcaster.lighten_preset(1);
+                None
+            }
+            Action::HeavierPreset => {
+                broadcaster.lighten_preset(-1);
+                None
+            }
+            Action::SetSize { width, height } => {
+                broadcaster.set_size(*width, *height);
+                None
+            }
+            Action::SwitchServer { server } => return relay.switch_server(server.clone()).await,
+            Action::SetRate { .. } => Some("the stand-in broadcaster keeps its frame rate"),
+            Action::SetPriority { .. } => Some("the stand-in broadcaster is a part of this program"),
+            Action::SetKeeper { .. } | Action::SetFailover { .. } | Action::ByHand { .. } => None,
+        };
+        recorder.note(Origin::Reported, Observation::acted(action, failed.map(str::to_owned)));
     }
 }

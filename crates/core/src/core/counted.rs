@@ -27,6 +27,7 @@ pub(super) struct Counted {
     pub receiver_limited_us: Trail,
     pub queue_ms: Gauge,
     pub rtt_ms: Gauge,
+    pub delivery_kbps: Gauge,
     pub cpu: Gauge,
     pub broadcaster_cpu: Gauge,
     pub gpu_render: Gauge,

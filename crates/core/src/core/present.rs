@@ -253,6 +253,11 @@ impl Core {
             history: self.history.clone(),
             marks: self.marks.clone(),
             undo: self.changes.last().map(|c| c.back.clone()),
+            trial: self.trials.last().cloned(),
+            keeper: self.keeper_view(),
+            failover: self.failover.consent(),
+            awaited: self.awaited.clone(),
+            moved: self.moved.clone(),
             verdict,
         }
     }

@@ -2,8 +2,10 @@
 
 use super::network::switch_server;
 use super::{Case, Cause, Fault, Suspect, Weighed};
+use crate::by_hand::Hand;
 use crate::facts::Facts;
 use crate::figure::Origin;
+use crate::proposal::Proposal;
 
 pub(super) fn suspect(facts: &Facts) -> Suspect {
     let cause = if facts.link_refused { Cause::ServerRefuses } else { Cause::ServerAway };
@@ -12,6 +14,7 @@ pub(super) fn suspect(facts: &Facts) -> Suspect {
     case.sign(Origin::Measured, 2.0, format!("no server has taken the broadcast for {:.1} s", facts.link_down_s));
     case.sign(Origin::Measured, 1.0, why.clone());
     let other = facts.other_probed.clone().unwrap_or_default();
+    let router_away = facts.gateway.rtt_ms.is_none() && facts.gateway.unanswered > 1.0 && facts.other.rtt_ms.is_none();
     let beyond = match (
         facts.gateway.rtt_ms,
         facts.gateway.unanswered > 1.0,
@@ -49,7 +52,14 @@ pub(super) fn suspect(facts: &Facts) -> Suspect {
         sentence,
         evidence: case.evidence.clone(),
         would_change: format!("{} taking the broadcast again ends this.", facts.server),
-        proposals: switch_server(facts, Some(cause)).into_iter().collect(),
+        proposals: proposals(facts, cause, router_away),
         weighed: vec![Weighed { cause, share: 1.0, evidence: case.evidence }],
     }
+}
+
+fn proposals(facts: &Facts, cause: Cause, router_away: bool) -> Vec<Proposal> {
+    let switch = switch_server(facts, Some(cause));
+    let hand = if router_away { Hand::RestartRouter } else { Hand::AskService(facts.server.clone()) }.proposal();
+    // With no way out, another server is as far away as this one.
+    if router_away { std::iter::once(hand).chain(switch).collect() } else { switch.into_iter().chain([hand]).collect() }
 }

@@ -2,10 +2,11 @@
 //! time.
 
 use super::{Cases, Cause, Fault, Held, Suspect, Weighed, frames_lost, percent, weigh};
+use crate::by_hand::Hand;
 use crate::facts::Facts;
 use crate::figure::Origin;
 use crate::machine_load::MachineLoad;
-use crate::proposal::{Action, Proposal, half_rate, smaller_size};
+use crate::proposal::{Proposal, RAISED, half_rate, lighter_preset, smaller_size, to_priority};
 
 /// Fewer skipped frames than this in the window are ordinary: a desktop that scans a disk skips one or two.
 const ALARM_FRAMES: f64 = 3.0;
@@ -232,46 +233,19 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
 }
 
 fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<Proposal> {
-    let lighter = Proposal {
-        action: Action::LighterPreset,
-        title: "one step to a lighter encoder preset".into(),
-        cost: "picture a little coarser at the same bitrate".into(),
-        expected: "each frame takes less time to encode".into(),
-        possible: facts.stream.takes_preset,
-        dangerous: false,
-    };
+    let lighter = lighter_preset(&facts.stream);
     let first = match cause {
-        Some(CpuStarved) => facts.machine.busiest_other.as_ref().map(|(name, _)| {
-            by_hand(format!("close {name}, or give it a lower priority"), "frames stop being skipped within seconds")
-        }),
-        Some(EncoderFull) => Some(match &facts.machine.gpu_encode_other {
-            Some((name, _)) => {
-                by_hand(format!("end what {name} records or streams"), "the encoder block has room again")
-            }
-            None => by_hand("encode on the CPU, or lower size or rate".into(), "the encoder block has room again"),
-        }),
-        Some(Heat) => Some(by_hand(
-            "let it cool: dust, fan curve, power limit, a cooler room".into(),
-            "the clock rises back within a minute",
-        )),
-        Some(Disk) => Some(by_hand(
-            "record to another disk, or not at all, and stop what else writes".into(),
-            "writes take a few ms again",
-        )),
+        Some(CpuStarved) => {
+            facts.machine.busiest_other.as_ref().map(|(name, _)| Hand::CloseProgram(Some(name.clone())))
+        }
+        Some(EncoderFull) => {
+            Some(Hand::FreeEncoder(facts.machine.gpu_encode_other.as_ref().map(|(name, _)| name.clone())))
+        }
+        Some(Heat) => Some(Hand::Cool),
+        Some(Disk) => Some(Hand::OtherDisk),
         _ => None,
     };
+    let priority = (cause == Some(CpuStarved)).then(|| to_priority(RAISED));
     let picture = [half_rate(&facts.stream), smaller_size(&facts.stream)].into_iter().flatten();
-    first.into_iter().chain([lighter]).chain(picture).collect()
-}
-
-/// Something the user has to do.
-pub(super) fn by_hand(advice: String, expected: &str) -> Proposal {
-    Proposal {
-        title: advice.clone(),
-        action: Action::ByHand { advice },
-        cost: "by your own hand".into(),
-        expected: expected.into(),
-        possible: false,
-        dangerous: false,
-    }
+    first.map(|hand| hand.proposal()).into_iter().chain([lighter]).chain(priority).chain(picture).collect()
 }

@@ -8,9 +8,10 @@
 //! is in no other's.
 
 use super::{Cases, Cause, Fault, Finding, Held, Suspect, Weighed, away, frames_lost, percent, weigh};
+use crate::by_hand::Hand;
 use crate::facts::Facts;
 use crate::figure::Origin;
-use crate::proposal::{Action, Proposal};
+use crate::proposal::{Proposal, to_bitrate, to_server};
 use crate::rate::Bitrate;
 
 /// A round trip this far above its floor is a queue on the way, in milliseconds; between the two cases
@@ -302,34 +303,16 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
 
 fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<Proposal> {
     let (lower, switch) = (lower_bitrate(facts), switch_server(facts, cause));
-    let by_hand = |advice: String, expected: &str| Some(super::encoder::by_hand(advice, expected));
+    let hand = |hand: Hand| Some(hand.proposal());
     let first = facts.machine.uploads.as_deref().and_then(<[_]>::first);
     let ordered = match cause {
         Some(ServerSlow | Route) => [switch, lower, None],
         Some(UploadHere) => {
             let name = first.map_or("the other program", |u| u.name());
-            [
-                by_hand(format!("pause {name}, or limit what it uploads"), "the line is the broadcast's again at once"),
-                lower,
-                None,
-            ]
+            [hand(Hand::PauseUpload(name.to_owned())), lower, None]
         }
-        Some(UploadBeyond) => [
-            lower,
-            by_hand(
-                "pause other devices' uploads and backups; queue management in the router divides fairly".into(),
-                "the round trip falls back",
-            ),
-            switch,
-        ],
-        Some(LocalLink) => [
-            lower,
-            by_hand(
-                "use a wire, or go nearer to the access point".into(),
-                "the first router answers within a few ms again",
-            ),
-            None,
-        ],
+        Some(UploadBeyond) => [lower, hand(Hand::PauseBeyond), switch],
+        Some(LocalLink) => [lower, hand(Hand::Wire), None],
         _ => [lower, switch, None],
     };
     ordered.into_iter().flatten().collect()
@@ -341,32 +324,22 @@ fn lower_bitrate(facts: &Facts) -> Option<Proposal> {
     if to >= facts.asked_video.scaled(0.97) {
         return None;
     }
-    let kept = to.kbps() / facts.asked_video.kbps();
     Some(Proposal {
-        title: format!("lower the video bitrate to {to}"),
-        cost: format!("picture softer: {} of the bits it has now", percent(kept)),
         expected: format!(
             "drops stop within a keyframe interval, and {:.0} % of what the connection carries stays free",
             (1.0 - USE_OF_LINE) * 100.0
         ),
-        possible: facts.stream.takes_bitrate,
-        action: Action::SetBitrate { video: to },
-        dangerous: false,
+        ..to_bitrate(to, facts.asked_video, &facts.stream)
     })
 }
 
 pub(super) fn switch_server(facts: &Facts, cause: Option<Cause>) -> Option<Proposal> {
     let server = facts.other_server.clone()?;
-    let expected = match cause {
-        Some(LineShort | UploadBeyond) => "helps only if the trouble lies beyond your own line".to_owned(),
-        _ => format!("{server} takes the broadcast over at the next keyframe"),
-    };
-    Some(Proposal {
-        title: format!("move to {server}"),
-        cost: "viewers may see a short gap at the change".into(),
-        expected,
-        possible: true,
-        action: Action::SwitchServer { server },
-        dangerous: true,
+    let proposal = to_server(&server);
+    Some(match cause {
+        Some(LineShort | UploadBeyond) => {
+            Proposal { expected: "helps only if the trouble lies beyond your own line".into(), ..proposal }
+        }
+        _ => proposal,
     })
 }

@@ -1,10 +1,11 @@
 //! Lagged frames: the scene was not ready in time, so the last picture is shown again.
 
-use super::encoder::{CPU_FULL, HOG, by_hand, is_slowed_by_heat};
+use super::encoder::{CPU_FULL, HOG, is_slowed_by_heat};
 use super::{Cases, Cause, Fault, Held, Suspect, Weighed, frames_lost, percent, weigh};
+use crate::by_hand::Hand;
 use crate::facts::Facts;
 use crate::figure::Origin;
-use crate::proposal::{half_rate, smaller_size};
+use crate::proposal::{Proposal, RAISED, half_rate, smaller_size, to_priority};
 
 /// Fewer lagged frames than this in the window are ordinary: a scene change alone may cost one or two.
 const ALARM_FRAMES: f64 = 3.0;
@@ -133,31 +134,18 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
     }
 }
 
-fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<crate::proposal::Proposal> {
+fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<Proposal> {
     let machine = &facts.scene;
     let first = match cause {
-        Some(GpuSaturated) => match machine.gpu_busiest_other.as_ref().filter(|(_, share)| *share > GPU_HOG) {
-            Some((name, _)) => {
-                by_hand(format!("cap the frame rate of {name}, or close it"), "frames stop lagging at once")
-            }
-            None => by_hand(
-                "free the GPU: cap the frame rate of whatever else draws, or choose a lighter scene".into(),
-                "frames stop lagging at once",
-            ),
-        },
-        Some(CpuStarved) => {
-            let name = machine.busiest_other.as_ref().map_or("the other program", |(name, _)| name.as_str());
-            by_hand(format!("close {name}, or give it a lower priority"), "frames stop lagging within seconds")
+        Some(GpuSaturated) => {
+            let hog = machine.gpu_busiest_other.as_ref().filter(|(_, share)| *share > GPU_HOG);
+            Hand::FreeGpu(hog.map(|(name, _)| name.clone()))
         }
-        Some(Heat) => by_hand(
-            "let it cool: dust, fan curve, power limit, a cooler room".into(),
-            "the clock rises back within a minute",
-        ),
-        _ => by_hand(
-            "choose a lighter scene: fewer sources, filters and browser pages, smaller camera pictures".into(),
-            "frames stop lagging at once",
-        ),
+        Some(CpuStarved) => Hand::CloseProgram(machine.busiest_other.as_ref().map(|(name, _)| name.clone())),
+        Some(Heat) => Hand::Cool,
+        _ => Hand::LighterScene,
     };
+    let priority = (cause == Some(CpuStarved)).then(|| to_priority(RAISED));
     let picture = [half_rate(&facts.stream), smaller_size(&facts.stream)].into_iter().flatten();
-    std::iter::once(first).chain(picture).collect()
+    std::iter::once(first.proposal()).chain(priority).chain(picture).collect()
 }

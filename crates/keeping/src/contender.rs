@@ -1,0 +1,142 @@
+//! Who decides on the bitrate.
+
+use moth_core::figure::Origin;
+use moth_core::history::Mark;
+use moth_core::keeper::{Bounds, Mode};
+use moth_core::proposal::Action;
+use moth_core::reading::{Automatics, Intended, LinkChange, Observation, Reading};
+use moth_core::{Bitrate, Core, Moment, Settings};
+
+use crate::FLOOR_KBPS;
+
+/// Decides on the bitrate.
+pub trait Contender {
+    /// What it begins with, in kb/s of video.
+    fn begins_kbps(&self) -> f64;
+    /// Takes what was seen.
+    fn see(&mut self, at: Moment, what: Observation);
+    /// Ten times a second: how long the queue is, in milliseconds. Gives another bitrate, in kb/s of video.
+    fn decide(&mut self, at: Moment, queue_ms: f64) -> Option<f64>;
+    /// The change is in force.
+    fn done(&mut self, _at: Moment, _kbps: f64) {}
+}
+
+/// Changes nothing.
+#[derive(Debug)]
+pub struct Fixed(f64);
+
+impl Fixed {
+    /// At this bitrate, in kb/s of video.
+    #[must_use]
+    pub fn at(kbps: f64) -> Self {
+        Self(kbps)
+    }
+}
+
+impl Contender for Fixed {
+    fn begins_kbps(&self) -> f64 {
+        self.0
+    }
+
+    fn see(&mut self, _: Moment, _: Observation) {}
+
+    fn decide(&mut self, _: Moment, _: f64) -> Option<f64> {
+        None
+    }
+}
+
+/// A plain keeper: half at every sign of a queue, a tenth of a megabit more in every second without one (D.-M. Chiu,
+/// R. Jain, *Computer Networks and ISDN Systems* 17, 1989).
+#[derive(Debug)]
+pub struct Additive {
+    ceiling: f64,
+    now: f64,
+    changed: Moment,
+}
+
+impl Additive {
+    /// With this ceiling, in kb/s of video.
+    #[must_use]
+    pub fn new(ceiling: f64) -> Self {
+        Self { ceiling, now: ceiling, changed: Moment::START }
+    }
+}
+
+impl Contender for Additive {
+    fn begins_kbps(&self) -> f64 {
+        self.ceiling
+    }
+
+    fn see(&mut self, _: Moment, _: Observation) {}
+
+    fn decide(&mut self, at: Moment, queue_ms: f64) -> Option<f64> {
+        let since = at.since(self.changed).as_secs_f64();
+        let next = match () {
+            () if queue_ms > 500.0 && since >= 2.0 => (self.now / 2.0).max(FLOOR_KBPS),
+            () if queue_ms < 100.0 && since >= 1.0 => (self.now + 100.0).min(self.ceiling),
+            () => return None,
+        };
+        if (next - self.now).abs() < 1.0 {
+            return None;
+        }
+        (self.now, self.changed) = (next, at);
+        Some(next)
+    }
+}
+
+/// The keeper, inside the core it lives in, with the readings it has when live.
+pub struct Keeping {
+    core: Core,
+    ceiling: f64,
+}
+
+impl Keeping {
+    /// With this ceiling, in kb/s of video.
+    #[must_use]
+    pub fn new(ceiling: f64) -> Self {
+        let server = "Aldmoor".to_owned();
+        let mut this = Self { core: Core::new(Settings { servers: vec![server.clone()] }), ceiling };
+        let kbps = |kbps: f64| Bitrate::from_bps((kbps * 1000.0) as u64);
+        let bounds = Bounds { floor: Some(kbps(FLOOR_KBPS)), ceiling: None };
+        let begin = [
+            Observation::Intended(Intended { video_bitrate: Some(kbps(ceiling)), ..Intended::default() }),
+            Observation::Automatics(Automatics { keeper: Mode::Act, bounds, ..Automatics::default() }),
+            Observation::Broadcaster { present: true },
+            Observation::Link(LinkChange::Up { server }),
+        ];
+        for what in begin {
+            this.see(Moment::START, what);
+        }
+        this
+    }
+}
+
+impl Keeping {
+    /// What happened, when, as the lanes would show it.
+    #[must_use]
+    pub fn marks(&mut self, at: Moment) -> Vec<Mark> {
+        self.core.snapshot(at).marks
+    }
+}
+
+impl Contender for Keeping {
+    fn begins_kbps(&self) -> f64 {
+        self.ceiling
+    }
+
+    fn see(&mut self, at: Moment, what: Observation) {
+        self.core.take(&Reading { at, origin: Origin::Measured, what });
+    }
+
+    fn decide(&mut self, _: Moment, _: f64) -> Option<f64> {
+        match self.core.take_wish()? {
+            Action::SetBitrate { video } => Some(video.kbps()),
+            _ => None,
+        }
+    }
+
+    fn done(&mut self, at: Moment, kbps: f64) {
+        let video = Bitrate::from_bps((kbps * 1000.0).round() as u64);
+        self.see(at, Observation::acted(Action::SetBitrate { video }, None));
+    }
+}

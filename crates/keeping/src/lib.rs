@@ -1,0 +1,128 @@
+//! How well the keeper does: a broadcast over line traces, against a fixed bitrate, a plain keeper and one that knows
+//! the trace.
+
+pub mod contender;
+pub mod trace;
+pub mod tryout;
+
+use std::fmt::Write;
+
+use contender::{Additive, Contender, Fixed, Keeping};
+use trace::Trace;
+use tryout::{Result, clairvoyant_bits, try_out};
+
+/// What came of one trace.
+#[derive(Debug, Clone)]
+pub struct Row {
+    /// The family of the trace.
+    pub family: &'static str,
+    /// Whether the keeper was tuned on others of the family.
+    pub is_known: bool,
+    /// A steady line, with spikes shorter than the queue.
+    pub is_steady: bool,
+    /// What each contender came to, in the order of [`NAMES`].
+    pub results: [Result; 3],
+    /// Bits of video the clairvoyant delivers.
+    pub clairvoyant_bits: f64,
+}
+
+/// The contenders.
+pub const NAMES: [&str; 3] = ["keeper", "fixed", "additive"];
+
+/// The least picture anyone may go down to, in kb/s of video.
+pub const FLOOR_KBPS: f64 = 500.0;
+
+/// Tries all contenders on a trace.
+#[must_use]
+pub fn row(trace: &Trace) -> Row {
+    let run = |contender: &mut dyn Contender| try_out(trace, contender);
+    let ceiling = trace.ceiling_kbps;
+    Row {
+        family: trace.family,
+        is_known: trace.is_known,
+        is_steady: trace.is_steady,
+        results: [run(&mut Keeping::new(ceiling)), run(&mut Fixed::at(ceiling)), run(&mut Additive::new(ceiling))],
+        clairvoyant_bits: clairvoyant_bits(trace),
+    }
+}
+
+/// One contender over many traces.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Summary {
+    /// Share of frames dropped while the line carried something, from 0 to 1.
+    pub dropped: f64,
+    /// Share of frames dropped in stalls longer than the queue, from 0 to 1.
+    pub in_stalls: f64,
+    /// Video delivered as a share of the clairvoyant's.
+    pub share: f64,
+    /// Changes in the worst minute of all traces.
+    pub worst_changes: u32,
+    /// Changes a minute on the mean.
+    pub changes: f64,
+    /// Freezes a minute.
+    pub freezes: f64,
+}
+
+/// Sums up one contender, by its place in [`NAMES`].
+#[must_use]
+pub fn summary<'a>(rows: impl Iterator<Item = &'a Row> + Clone, contender: usize) -> Summary {
+    let count = rows.clone().count().max(1) as f64;
+    let mean = |value: &dyn Fn(&Row) -> f64| rows.clone().map(value).sum::<f64>() / count;
+    let minutes = |row: &Row| row.results[contender].seconds / 60.0;
+    Summary {
+        dropped: mean(&|row| row.results[contender].dropped),
+        in_stalls: mean(&|row| row.results[contender].in_stalls),
+        share: mean(&|row| row.results[contender].video_bits / row.clairvoyant_bits.max(1.0)),
+        worst_changes: rows.clone().map(|row| row.results[contender].worst_changes).max().unwrap_or(0),
+        changes: mean(&|row| f64::from(row.results[contender].changes) / minutes(row)),
+        freezes: mean(&|row| row.results[contender].freezes as f64 / minutes(row)),
+    }
+}
+
+/// As tables.
+#[must_use]
+pub fn text(rows: &[Row]) -> String {
+    let mut out = String::new();
+    for (title, known) in [("Families it was tuned on", true), ("Families held out", false)] {
+        let of = || rows.iter().filter(move |row| row.is_known == known);
+        if of().next().is_none() {
+            continue;
+        }
+        let _ = writeln!(out, "### {title}: {} traces\n", of().count());
+        let head = "| contender | frames dropped | and in stalls | of the clairvoyant's bitrate | changes a minute | in the worst minute | freezes a minute |";
+        let _ = writeln!(out, "{head}\n|---|---|---|---|---|---|---|");
+        for (i, name) in NAMES.iter().enumerate() {
+            let s = summary(of(), i);
+            let _ = writeln!(
+                out,
+                "| {name} | {:.3} % | {:.2} % | {:.1} % | {:.2} | {} | {:.2} |",
+                s.dropped * 100.0,
+                s.in_stalls * 100.0,
+                s.share * 100.0,
+                s.changes,
+                s.worst_changes,
+                s.freezes
+            );
+        }
+        let _ = writeln!(
+            out,
+            "\n| family | keeper drops | and in stalls | its share | fixed drops |\n|---|---|---|---|---|"
+        );
+        let mut families: Vec<&str> = of().map(|row| row.family).collect();
+        families.dedup();
+        for family in families {
+            let these = || of().filter(move |row| row.family == family);
+            let (keeper, fixed) = (summary(these(), 0), summary(these(), 1));
+            let _ = writeln!(
+                out,
+                "| {family} | {:.3} % | {:.2} % | {:.1} % | {:.2} % |",
+                keeper.dropped * 100.0,
+                keeper.in_stalls * 100.0,
+                keeper.share * 100.0,
+                fixed.dropped * 100.0
+            );
+        }
+        out.push('\n');
+    }
+    out
+}

@@ -1,0 +1,239 @@
+//! Line traces: what a line carries, from one twentieth of a second to the next.
+//!
+//! The families the keeper was tuned on, and others that were written apart from it and looked at only afterwards.
+
+use rand::{RngExt, SeedableRng};
+use rand_pcg::Pcg64Mcg;
+
+/// Values a second.
+pub const PER_SECOND: usize = 20;
+/// How long a trace is, in seconds.
+pub const SECONDS: usize = 300;
+
+/// A line trace.
+#[derive(Debug, Clone)]
+pub struct Trace {
+    /// Its family.
+    pub family: &'static str,
+    /// Whether the keeper was tuned on others of the family.
+    pub is_known: bool,
+    /// A steady line, with spikes shorter than the queue.
+    pub is_steady: bool,
+    /// What the line carries, in kb/s.
+    pub kbps: Vec<f64>,
+    /// How much the narrow place buffers, in milliseconds at its first rate.
+    pub buffer_ms: f64,
+    /// The video bitrate the broadcast was set to, in kb/s.
+    pub ceiling_kbps: f64,
+}
+
+impl Trace {
+    /// What the line carries at a time, in kb/s.
+    #[must_use]
+    pub fn at(&self, seconds: f64) -> f64 {
+        self.kbps.get((seconds * PER_SECOND as f64) as usize).or(self.kbps.last()).copied().unwrap_or(0.0)
+    }
+
+    /// What it carried on the mean in the `span` before a time, both in seconds, in kb/s.
+    #[must_use]
+    pub fn mean(&self, seconds: f64, span: f64) -> f64 {
+        let index = |seconds: f64| ((seconds.max(0.0) * PER_SECOND as f64) as usize).min(self.kbps.len());
+        let values = &self.kbps[index(seconds - span)..index(seconds)];
+        values.iter().sum::<f64>() / values.len().max(1) as f64
+    }
+}
+
+/// The families the keeper was tuned on.
+pub const KNOWN: [&str; 8] = [
+    "steady with spikes",
+    "step down",
+    "down and up again",
+    "slow fade",
+    "wireless bursts",
+    "competing uploads",
+    "outages",
+    "daily cable pattern",
+];
+
+/// The families held out.
+pub const HELD_OUT: [&str; 4] = ["changing regimes", "wandering", "many small senders", "mobile cells"];
+
+struct Draw(Pcg64Mcg);
+
+impl Draw {
+    fn between(&mut self, low: f64, high: f64) -> f64 {
+        if high > low { self.0.random_range(low..high) } else { low }
+    }
+
+    fn chance(&mut self, probability: f64) -> bool {
+        self.0.random_bool(probability.clamp(0.0, 1.0))
+    }
+
+    /// About normal with mean 0 and deviation 1: the sum of twelve even draws.
+    fn normal(&mut self) -> f64 {
+        (0..12).map(|_| self.between(0.0, 1.0)).sum::<f64>() - 6.0
+    }
+
+    /// Exponential, with a mean.
+    fn wait(&mut self, mean: f64) -> f64 {
+        -mean * self.between(1e-9, 1.0).ln()
+    }
+}
+
+/// A trace of a family, from a seed.
+#[must_use]
+pub fn trace(family: &'static str, seed: u64) -> Trace {
+    let mut draw = Draw(Pcg64Mcg::seed_from_u64(seed));
+    let count = SECONDS * PER_SECOND;
+    let ceiling_kbps = draw.between(2500.0, 8000.0);
+    let total = ceiling_kbps + 160.0;
+    let base = total * draw.between(1.25, 2.2);
+    let second = |index: usize| index as f64 / PER_SECOND as f64;
+    let is_deep = draw.chance(0.5);
+    let buffer_ms = if is_deep { draw.between(300.0, 1200.0) } else { draw.between(20.0, 80.0) };
+    let mut kbps = vec![base; count];
+    match family {
+        "steady with spikes" => {
+            // Each shorter than the queue, and the line has room to catch up before the next.
+            let mut at = draw.between(5.0, 20.0);
+            while at < SECONDS as f64 {
+                let (long, depth) = (draw.between(0.2, 1.4), draw.between(0.0, 0.6));
+                fill(&mut kbps, at, at + long, |_| base * depth);
+                at += long + draw.between(12.0, 40.0);
+            }
+        }
+        "step down" => {
+            let (at, to) = (draw.between(30.0, 150.0), total * draw.between(0.3, 0.95));
+            fill(&mut kbps, at, 1e9, |_| to);
+        }
+        "down and up again" => {
+            let mut at = draw.between(20.0, 60.0);
+            while at < SECONDS as f64 {
+                let (long, to) = (draw.between(20.0, 90.0), total * draw.between(0.3, 0.9));
+                fill(&mut kbps, at, at + long, |_| to);
+                at += long + draw.between(40.0, 120.0);
+            }
+        }
+        "slow fade" => {
+            let (at, long, to) = (draw.between(10.0, 60.0), draw.between(40.0, 150.0), total * draw.between(0.3, 0.8));
+            fill(&mut kbps, at, 1e9, |s| base + (to - base) * ((s - at) / long).min(1.0));
+        }
+        "wireless bursts" => {
+            let mut at = draw.between(5.0, 20.0);
+            while at < SECONDS as f64 {
+                let (long, depth) = (draw.wait(0.8).min(4.0), draw.between(0.05, 0.7));
+                fill(&mut kbps, at, at + long, |_| base * depth);
+                at += long + draw.wait(12.0).max(1.0);
+            }
+            for value in &mut kbps {
+                *value *= draw.between(0.85, 1.1);
+            }
+        }
+        "competing uploads" => {
+            let mut at = draw.wait(40.0);
+            while at < SECONDS as f64 {
+                let (long, takes) = (draw.between(10.0, 80.0), draw.between(0.3, 0.65));
+                // Another sender takes its share within a few round trips.
+                fill(&mut kbps, at, at + long, |s| base * (1.0 - takes * ((s - at) / 2.0).min(1.0)));
+                at += long + draw.wait(50.0);
+            }
+        }
+        "outages" => {
+            let mut at = draw.between(20.0, 80.0);
+            while at < SECONDS as f64 {
+                let long = draw.between(1.0, 12.0);
+                fill(&mut kbps, at, at + long, |_| 0.0);
+                at += long + draw.between(50.0, 150.0);
+            }
+        }
+        "daily cable pattern" => {
+            // An evening's slow swing, hastened, and a modem that sends in turns.
+            let (period, depth, phase) =
+                (draw.between(120.0, 280.0), draw.between(0.2, 0.6), draw.between(0.0, std::f64::consts::TAU));
+            let middle = total * draw.between(1.0, 1.5);
+            for (i, value) in kbps.iter_mut().enumerate() {
+                let swing = 1.0 + depth * (second(i) / period * std::f64::consts::TAU + phase).sin();
+                *value = middle * swing * draw.between(0.8, 1.2);
+            }
+        }
+        "changing regimes" => {
+            let mut at = 0.0;
+            while at < SECONDS as f64 {
+                let (long, level) = (draw.wait(35.0).max(3.0), total * (0.25 + 0.45 * draw.normal()).exp());
+                let wavers = draw.between(0.0, 0.2);
+                let jitter: Vec<f64> = (0..64).map(|_| draw.between(1.0 - wavers, 1.0 + wavers)).collect();
+                fill(&mut kbps, at, at + long, |s| level * jitter[(s * 10.0) as usize % 64]);
+                at += long;
+            }
+        }
+        "wandering" => {
+            // An Ornstein–Uhlenbeck process of the logarithm.
+            let (pull, shakes) = (1.0 / draw.between(20.0, 80.0), draw.between(0.03, 0.09));
+            let middle = (total * draw.between(1.1, 1.6)).ln();
+            let (mut level, dt) = (middle, 1.0 / PER_SECOND as f64);
+            for value in &mut kbps {
+                level += pull * (middle - level) * dt + shakes * dt.sqrt() * draw.normal();
+                *value = level.exp();
+            }
+        }
+        "many small senders" => {
+            // Heavy-tailed on and off times of ten others behind the same router.
+            let line = total * draw.between(1.6, 2.6);
+            for _ in 0..10 {
+                let takes = line * draw.between(0.02, 0.09);
+                let mut at = draw.between(0.0, 30.0);
+                while at < SECONDS as f64 {
+                    let long = 2.0 * draw.between(0.01, 1.0).powf(-1.0 / 1.4);
+                    fill_with(&mut kbps, at, at + long, |value| value - takes);
+                    at += long + 6.0 * draw.between(0.01, 1.0).powf(-1.0 / 1.5);
+                }
+            }
+            kbps.iter_mut().for_each(|value| *value = (*value - base + line).max(0.15 * line));
+        }
+        _ => {
+            // A moving transmitter: levels per cell, a fade into each change, and scheduling by the tenth of a second.
+            let mut at = 0.0;
+            let mut from = total * 1.4;
+            while at < SECONDS as f64 {
+                let (long, to) = (draw.between(15.0, 60.0), total * draw.between(0.5, 2.2));
+                let begin = from;
+                fill(&mut kbps, at, at + long, |s| begin + (to - begin) * ((s - at) / 6.0).min(1.0));
+                (at, from) = (at + long, to);
+            }
+            let slots: Vec<f64> = (0..count / 2 + 1).map(|_| draw.between(0.7, 1.3)).collect();
+            kbps.iter_mut().enumerate().for_each(|(i, value)| *value *= slots[i / 2]);
+        }
+    }
+    Trace {
+        family,
+        is_known: KNOWN.contains(&family),
+        is_steady: family == "steady with spikes",
+        kbps,
+        buffer_ms,
+        ceiling_kbps,
+    }
+}
+
+/// Every so many seeds of every family.
+#[must_use]
+pub fn traces(families: &[&'static str], seeds: std::ops::Range<u64>) -> Vec<Trace> {
+    families.iter().flat_map(|family| seeds.clone().map(|seed| trace(family, seed))).collect()
+}
+
+fn fill(kbps: &mut [f64], from: f64, to: f64, value: impl Fn(f64) -> f64) {
+    for (i, place) in kbps.iter_mut().enumerate() {
+        let second = i as f64 / PER_SECOND as f64;
+        if second >= from && second < to {
+            *place = value(second);
+        }
+    }
+}
+
+fn fill_with(kbps: &mut [f64], from: f64, to: f64, value: impl Fn(f64) -> f64) {
+    for (i, place) in kbps.iter_mut().enumerate() {
+        let second = i as f64 / PER_SECOND as f64;
+        if second >= from && second < to {
+            *place = value(*place);
+        }
+    }
+}

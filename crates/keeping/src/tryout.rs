@@ -1,0 +1,197 @@
+//! A broadcast over a line trace: real queue, made-up frames and line.
+//!
+//! Frames go into the exchange of the relay, which drops what is dropped. Behind it is a fluid line: a narrow place
+//! with a buffer that is filled as TCP fills it, and acknowledges what left it. The real parts are what is tried; the
+//! line is the stand-in.
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+use bytes::Bytes;
+use moth_core::reading::{ConnectionFigures, Observation, SoundFrame, VideoFrame};
+use moth_core::{Bitrate, Moment};
+use moth_relay::exchange::{Exchange, Limits, Role};
+use moth_rtmp::message::{Message, MessageKind, StreamTime};
+use rand::{RngExt, SeedableRng};
+use rand_pcg::Pcg64Mcg;
+
+use crate::contender::Contender;
+use crate::trace::{SECONDS, Trace};
+
+/// Frames a second, and frames from keyframe to keyframe.
+const FPS: usize = 60;
+const GROUP: usize = 120;
+/// A keyframe weighs this many others.
+const KEYFRAME_WEIGHT: f64 = 7.0;
+/// Sound, in kb/s.
+const AUDIO_KBPS: f64 = 160.0;
+/// A new bitrate is in force after this long.
+const REACTS: Duration = Duration::from_millis(200);
+
+/// A line that carries less than this share of what is asked stalls, over so many seconds: those of the queue.
+const STALL: f64 = 0.05;
+const STALL_OVER_S: f64 = 2.0;
+
+/// For so long after a step down the queue may be longer, for every contender alike; as when live.
+const PATIENT: Duration = Duration::from_secs(10);
+
+/// What came of it.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Result {
+    /// Share of video frames dropped while the line carried something, from 0 to 1.
+    pub dropped: f64,
+    /// Share of video frames dropped in a stall longer than the queue, or at its end: no bitrate would have saved them.
+    pub in_stalls: f64,
+    /// Bits of video that arrived.
+    pub video_bits: f64,
+    /// Changes of the bitrate.
+    pub changes: u32,
+    /// Changes in the worst minute.
+    pub worst_changes: u32,
+    /// Freezes viewers saw.
+    pub freezes: u64,
+    /// How long it was, in seconds.
+    pub seconds: f64,
+}
+
+/// A message on the line.
+struct OnLine {
+    bits_left: f64,
+    bytes: usize,
+    role: Role,
+}
+
+/// Broadcasts over a trace.
+#[must_use]
+pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
+    let limits = Limits::default();
+    let mut exchange = Exchange::new(limits);
+    let mut rng = Pcg64Mcg::seed_from_u64(trace.kbps.len() as u64 ^ trace.ceiling_kbps.to_bits());
+    // A codec without units: only the size of a frame matters here.
+    let picture = |first: u8| {
+        let mut bytes = vec![0; 4 << 20];
+        bytes[0] = first;
+        Bytes::from(bytes)
+    };
+    let (keyframe, inter, sound) = (picture(0x12), picture(0x22), picture(0x2f));
+    let buffer_bytes = trace.at(0.0) * trace.buffer_ms / 8.0;
+    let mut line: VecDeque<OnLine> = VecDeque::new();
+    let (mut line_bytes, mut sent_bytes, mut video_bytes) = (0.0, 0_u64, 0.0);
+    let mut bitrate = contender.begins_kbps();
+    let mut burst_kbps = 0.0_f64;
+    let mut coming: Option<(Moment, f64)> = None;
+    let mut changed: Vec<Moment> = Vec::new();
+    let (mut in_stalls, mut dropped_before, mut stalled_at) = (0_u64, 0_u64, f64::NEG_INFINITY);
+    let steps = SECONDS * FPS;
+    let dt = 1.0 / FPS as f64;
+    for step in 0..steps {
+        let seconds = step as f64 * dt;
+        let now = Moment::after(Duration::from_secs_f64(seconds));
+        if let Some((at, kbps)) = coming.filter(|(at, _)| now >= *at) {
+            if kbps < bitrate {
+                exchange.be_patient(Moment::after(now.since(Moment::START) + PATIENT));
+            }
+            bitrate = kbps;
+            contender.done(at, kbps);
+            coming = None;
+        }
+        let time_ms = (seconds * 1000.0) as u32;
+        let is_key = step.is_multiple_of(GROUP);
+        let mean_bytes = bitrate * 1000.0 / 8.0 / FPS as f64;
+        let unit = GROUP as f64 / (GROUP as f64 - 1.0 + KEYFRAME_WEIGHT);
+        let weight = if is_key { KEYFRAME_WEIGHT } else { rng.random_range(0.8..1.2) };
+        let bytes = ((mean_bytes * unit * weight) as usize).clamp(16, keyframe.len());
+        let whole = if is_key { &keyframe } else { &inter };
+        let message = |kind, payload| Message { kind, time: StreamTime(time_ms), stream_id: 1, payload };
+        exchange.offer(message(MessageKind::Video, whole.slice(..bytes)), now);
+        let frame = VideoFrame { time_ms, bytes: bytes as u32, keyframe: is_key, ..VideoFrame::default() };
+        contender.see(now, Observation::Video(frame));
+        let audio = (AUDIO_KBPS * 1000.0 / 8.0 / FPS as f64) as usize;
+        exchange.offer(message(MessageKind::Audio, sound.slice(..audio)), now);
+        contender.see(now, Observation::Audio(SoundFrame { time_ms, bytes: audio as u32 }));
+
+        // What the buffer has room for is handed over; what leaves it is acknowledged.
+        let mut credit = trace.at(seconds) * 1000.0 * dt;
+        loop {
+            while line_bytes < buffer_bytes || line.is_empty() {
+                let Some(outgoing) = exchange.next(now) else { break };
+                let bytes = outgoing.message.payload.len();
+                line_bytes += bytes as f64;
+                line.push_back(OnLine { bits_left: bytes as f64 * 8.0, bytes, role: outgoing.role });
+            }
+            let Some(first) = line.front_mut() else { break };
+            let gone = first.bits_left.min(credit);
+            first.bits_left -= gone;
+            credit -= gone;
+            if first.bits_left > 0.0 {
+                break;
+            }
+            let (bytes, role) = (first.bytes, first.role);
+            line.pop_front();
+            line_bytes -= bytes as f64;
+            sent_bytes += bytes as u64;
+            if role != Role::Audio {
+                video_bytes += bytes as f64;
+            }
+            exchange.delivered(role);
+        }
+
+        // A burst is carried at the line's rate, if it is longer than a round trip; the kernel's estimate wavers.
+        if credit <= 0.0 {
+            burst_kbps = burst_kbps.max(trace.at(seconds) * rng.random_range(0.8..1.2));
+        }
+        if step.is_multiple_of(FPS / 5) {
+            let delivery_rate = (burst_kbps > 0.0).then(|| Bitrate::from_bps((burst_kbps * 1000.0) as u64));
+            let figures = ConnectionFigures { delivery_rate, ..ConnectionFigures::default() };
+            contender.see(now, Observation::Connection(figures));
+            burst_kbps = 0.0;
+        }
+        let dropped = exchange.accounts().video.dropped;
+        if trace.mean(seconds, STALL_OVER_S) < STALL * bitrate {
+            stalled_at = seconds;
+        }
+        if seconds - stalled_at < STALL_OVER_S {
+            in_stalls += dropped - dropped_before;
+        }
+        dropped_before = dropped;
+        if step.is_multiple_of(FPS / 10) {
+            let (freezes, frozen_ms) = exchange.freezes(now);
+            let (accounts, queue) = (exchange.accounts(), exchange.level(now));
+            contender.see(now, Observation::Relay { accounts, queue, sent_bytes, freezes, frozen_ms });
+            if let Some(kbps) = contender.decide(now, queue.ms) {
+                coming = Some((Moment::after(now.since(Moment::START) + REACTS), kbps));
+                changed.push(now);
+            }
+        }
+    }
+    let video = exchange.accounts().video;
+    let minute = Duration::from_secs(60);
+    let in_minute = |from: &Moment| changed.iter().filter(|at| *at >= from && at.since(*from) < minute).count() as u32;
+    Result {
+        dropped: (video.dropped - in_stalls) as f64 / video.offered.max(1) as f64,
+        in_stalls: in_stalls as f64 / video.offered.max(1) as f64,
+        video_bits: video_bytes * 8.0,
+        changes: changed.len() as u32,
+        worst_changes: changed.iter().map(in_minute).max().unwrap_or(0),
+        freezes: exchange.freezes(Moment::after(Duration::from_secs(SECONDS as u64))).0.count,
+        seconds: SECONDS as f64,
+    }
+}
+
+/// Bits of video that one who knows the trace delivers: all that the line carries of the ceiling, with nothing dropped
+/// that need not be, and the queue and the line's own buffer used to the full. Nobody can deliver more.
+#[must_use]
+pub fn clairvoyant_bits(trace: &Trace) -> f64 {
+    let asked = (trace.ceiling_kbps + AUDIO_KBPS) * 1000.0;
+    let room = asked * Limits::default().queue_ms as f64 / 1000.0 + trace.at(0.0) * trace.buffer_ms;
+    let dt = 1.0 / FPS as f64;
+    let (mut waits, mut delivered) = (0.0_f64, 0.0);
+    for step in 0..SECONDS * FPS {
+        let carries = trace.at(step as f64 * dt) * 1000.0 * dt;
+        waits = (waits + asked * dt).min(room);
+        let gone = waits.min(carries);
+        waits -= gone;
+        delivered += gone;
+    }
+    delivered * trace.ceiling_kbps / (trace.ceiling_kbps + AUDIO_KBPS)
+}
