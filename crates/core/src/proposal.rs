@@ -240,7 +240,7 @@ pub fn to_server(server: &str) -> Proposal {
 pub fn to_priority(nice: i32) -> Proposal {
     let (cost, expected) = match nice {
         ..0 => ("other programs wait longer", "the scene and the encoder come first when the CPU is full"),
-        0 => ("none", "the broadcaster is treated as every other program"),
+        0 => ("nothing", "the broadcaster is treated as every other program"),
         1.. => ("the broadcast suffers first when the CPU is full", "other programs come first"),
     };
     Proposal {
@@ -258,8 +258,8 @@ pub fn to_priority(nice: i32) -> Proposal {
 #[must_use]
 pub fn to_keeper(mode: Mode) -> Proposal {
     let (cost, expected) = match mode {
-        Mode::Off => ("none", "the bitrate is changed by nobody but you"),
-        Mode::Advise => ("none", "it says what it would do, and does nothing"),
+        Mode::Off => ("nothing", "the bitrate is changed by nobody but you"),
+        Mode::Advise => ("nothing", "it says what it would do, and does nothing"),
         Mode::Act => (
             "the picture softens by itself when the line shrinks",
             "it lowers the bitrate once when the line has become smaller, and climbs back; your hand counts more",
@@ -282,7 +282,7 @@ pub fn to_failover(on: bool) -> Proposal {
     Proposal {
         action: Action::SetFailover { on },
         title: format!("change servers by itself: {}", if on { "on" } else { "off" }),
-        cost: if on { "a short gap at each change, at a time of the moth's choosing".into() } else { "none".into() },
+        cost: if on { "a short gap at each change, at a time of the moth's choosing".into() } else { "nothing".into() },
         expected: if on {
             "when the server is dark or losing and another is better, the broadcast moves there".into()
         } else {

@@ -97,3 +97,11 @@ impl Survey {
 pub fn gateway_to(_address: std::net::IpAddr) -> Option<std::net::IpAddr> {
     None
 }
+
+/// The scheduling priority of a program cannot be set here yet.
+///
+/// # Errors
+/// Always, and it says so.
+pub fn set_priority(_peer: SocketAddr, _nice: i32) -> std::io::Result<i32> {
+    Err(std::io::Error::other("priorities cannot be set on this platform yet"))
+}

@@ -24,6 +24,8 @@ mod netlink;
 #[cfg(target_os = "linux")]
 mod nvidia;
 #[cfg(target_os = "linux")]
+mod priority;
+#[cfg(target_os = "linux")]
 mod programs;
 #[cfg(target_os = "linux")]
 mod socket_owner;
@@ -39,9 +41,11 @@ pub use interface::gateway_to;
 #[cfg(target_os = "linux")]
 pub use machine::{Machine, Places};
 #[cfg(target_os = "linux")]
+pub use priority::set_priority;
+#[cfg(target_os = "linux")]
 pub use survey::{Quest, Survey};
 
 #[cfg(not(target_os = "linux"))]
 mod elsewhere;
 #[cfg(not(target_os = "linux"))]
-pub use elsewhere::{Machine, Places, Quest, Survey, gateway_to};
+pub use elsewhere::{Machine, Places, Quest, Survey, gateway_to, set_priority};

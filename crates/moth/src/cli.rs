@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
+use moth_core::keeper::Mode;
 use moth_core::rate::{Bitrate, RateError};
 use moth_plan::text::{Size, SizeError};
 
@@ -49,6 +50,8 @@ pub enum Command {
     Routes(RoutesOptions),
     /// Measure what the upload sustains, and how far the round trip climbs while it is full
     Uplink(UplinkOptions),
+    /// Have a running moth do something: bitrate, server, preset, size, rate, priority, keeper, failover, undo, state
+    Tell(TellOptions),
     /// The bitrate to use, what binds it, and the picture size and rate that suit it
     Plan(PlanOptions),
     /// Is this machine fit for a broadcast? Status 1 if something would hurt
@@ -404,9 +407,54 @@ pub struct IngestOptions {
     pub run_for: Option<u64>,
 }
 
+/// `moth tell`
+#[derive(Debug, Args)]
+pub struct TellOptions {
+    /// What to do, like: bitrate 4500k · bitrate -10% · server Dunmere · preset lighter · keeper act · undo
+    #[arg(value_name = "ACTION", required = true, num_args = 1.., allow_hyphen_values = true)]
+    pub words: Vec<String>,
+
+    /// Which moth, if several run
+    #[arg(long, value_name = "PATH")]
+    pub socket: Option<PathBuf>,
+
+    /// One JSON object on standard output
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// What the moth may do by itself.
+#[derive(Debug, Clone, Default, Args)]
+pub struct AutomaticOptions {
+    /// The automatic bitrate: off, advise or act (without it: the setup's)
+    #[arg(long, value_name = "MODE", value_parser = mode)]
+    pub keeper: Option<Mode>,
+
+    /// The keeper never goes below this video bitrate (without it: the setup's)
+    #[arg(long, value_name = "RATE", value_parser = rate)]
+    pub floor: Option<Bitrate>,
+
+    /// You agree that the server is changed by itself when it is dark or losing
+    #[arg(long)]
+    pub failover: bool,
+
+    /// Where `moth tell` reaches it (without it: a socket in your own runtime folder)
+    #[arg(long, value_name = "PATH")]
+    pub socket: Option<PathBuf>,
+}
+
+fn mode(text: &str) -> Result<Mode, String> {
+    let found = [Mode::Off, Mode::Advise, Mode::Act].into_iter().find(|mode| mode.word() == text);
+    found.ok_or_else(|| "expected off, advise or act".into())
+}
+
 /// How it is shown.
 #[derive(Debug, Args)]
 pub struct ShowOptions {
+    /// What it may do by itself.
+    #[command(flatten)]
+    pub automatic: AutomaticOptions,
+
     /// No terminal: one JSON object per second on standard output (docs/snapshot.md)
     #[arg(long)]
     pub headless: bool,

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::proposal::Action;
+use moth_core::reading::Observation;
 use moth_core::{Core, Snapshot};
 use tokio::sync::{mpsc, watch};
 use tokio::time::{MissedTickBehavior, interval};
@@ -16,6 +17,8 @@ use crate::outlets::Outlets;
 use crate::production::Production;
 use crate::recording::Recording;
 use crate::signals::stop_requested;
+use crate::tell::Told;
+use crate::tell::told::Tellings;
 
 /// The two ways to tell a running broadcast something.
 pub struct Desk {
@@ -27,7 +30,12 @@ pub struct Desk {
     pub recording: Option<Recording>,
     /// Where snapshots go beside whoever looks.
     pub outlets: Outlets,
+    /// What `moth tell` tells.
+    pub told: mpsc::UnboundedReceiver<Told>,
 }
+
+/// For so long after the bitrate was lowered, what waits is not dropped: a full queue over a line that carries a fifth.
+const PATIENT: Duration = Duration::from_secs(10);
 
 /// Conducts a broadcast until it should end: by signal, by the desk, or when `look` breaks. Every
 /// `look_each` a snapshot is given to `look`; a last one after all accounts are settled.
@@ -51,7 +59,8 @@ pub async fn conduct(
         }
     };
     tokio::pin!(signalled);
-    let mut desk_open = true;
+    let (mut desk_open, mut post_open) = (true, true);
+    let mut tellings = Tellings::default();
     loop {
         tokio::select! {
             biased;
@@ -61,9 +70,22 @@ pub async fn conduct(
                 Some(action) => production.act(action).await,
                 None => desk_open = false,
             },
+            told = desk.told.recv(), if post_open => match told {
+                Some(told) => {
+                    let snapshot = core.snapshot(production.recorder.now());
+                    if let Some(action) = tellings.take(told, &snapshot) {
+                        production.act(action).await;
+                    }
+                }
+                None => post_open = false,
+            },
             _ = tick.tick() => {
                 // Readings made before now belong into this snapshot.
-                drain(&mut production, &mut core, &mut desk.recording);
+                drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
+                while let Some(wish) = core.take_wish() {
+                    production.act(wish).await;
+                }
+                tellings.pass_to(production.recorder.now());
                 let now = production.recorder.now();
                 let snapshot = Arc::new(core.snapshot(now));
                 production.tell_scout(&snapshot);
@@ -79,14 +101,18 @@ pub async fn conduct(
     production.relay.finish().await;
     // The relay's last account comes a tenth of a second after it is settled.
     tokio::time::sleep(Duration::from_millis(150)).await;
-    drain(&mut production, &mut core, &mut desk.recording);
+    drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
     let _ = look(Arc::new(core.snapshot(production.recorder.now())));
     desk.recording.map_or(Ok(()), Recording::finish)
 }
 
 /// Gives the core, and the recording, what was seen since.
-fn drain(production: &mut Production, core: &mut Core, recording: &mut Option<Recording>) {
+fn drain(production: &mut Production, core: &mut Core, recording: &mut Option<Recording>, tellings: &mut Tellings) {
     while let Ok(reading) = production.readings.try_recv() {
+        tellings.see(&reading);
+        if matches!(reading.what, Observation::Acted { action: Action::SetBitrate { .. }, failed: None, .. }) {
+            production.relay.be_patient(PATIENT);
+        }
         if let Some(recording) = recording {
             recording.take(&reading);
         }

@@ -27,6 +27,9 @@ pub enum Failure {
     /// TLS on the local side.
     #[error("--listen takes rtmp:// only: between the broadcaster and the moth there is no network to be secured from")]
     SecureListen,
+    /// A running moth could not be told, in words that say why.
+    #[error("{0}")]
+    Told(String),
     /// Nothing gave a stream key.
     #[error(
         "no stream key: `moth key set` keeps one, or put it into a file and name that with --key-file, or set the environment variable MOTH_STREAM_KEY"

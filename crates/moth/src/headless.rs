@@ -13,14 +13,16 @@ use crate::conductor::{Desk, conduct};
 use crate::failure::Failure;
 use crate::herald::Bell;
 use crate::json_line::JsonLine;
-use crate::{Outcome, Task};
+use crate::{Outcome, Task, tell};
 
-/// One line each.
-const EACH: Duration = Duration::from_secs(1);
+/// How often the core is asked: what it wants done does not wait for the next line.
+const LOOK_EACH: Duration = Duration::from_millis(200);
+/// One line a second: at every fifth look.
+const EACH: u32 = 5;
 
 /// Runs until it is asked to stop, the time is over, or nobody reads any more.
 pub(crate) fn run(task: Task) -> Outcome {
-    let Task { plan, run_for, recording, outlets } = task;
+    let Task { plan, run_for, recording, outlets, socket } = task;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
     runtime.block_on(async {
@@ -31,17 +33,24 @@ pub(crate) fn run(task: Task) -> Outcome {
         let (_hold_stop, stop) = watch::channel(false);
         let mut out = io::stdout().lock();
         let mut failed = None;
-        let look = |snapshot: Arc<Snapshot>| match print(&mut out, &snapshot) {
-            Ok(()) if run_for.is_none_or(|limit| snapshot.at.seconds() < limit.as_secs_f64()) => {
-                ControlFlow::Continue(())
+        let mut looks = 0_u32;
+        let look = |snapshot: Arc<Snapshot>| {
+            let is_over = run_for.is_some_and(|limit| snapshot.at.seconds() >= limit.as_secs_f64());
+            looks += 1;
+            if !is_over && !(looks - 1).is_multiple_of(EACH) {
+                return ControlFlow::Continue(());
             }
-            Ok(()) => ControlFlow::Break(()),
-            Err(error) => {
-                failed = Some(error);
-                ControlFlow::Break(())
+            match print(&mut out, &snapshot) {
+                Ok(()) if !is_over => ControlFlow::Continue(()),
+                Ok(()) => ControlFlow::Break(()),
+                Err(error) => {
+                    failed = Some(error);
+                    ControlFlow::Break(())
+                }
             }
         };
-        conduct(production, core, Desk { actions, stop, recording, outlets }, EACH, look).await?;
+        let told = tell::listen(socket.as_deref())?;
+        conduct(production, core, Desk { actions, stop, recording, outlets, told }, LOOK_EACH, look).await?;
         match failed {
             // Whoever read has read enough.
             Some(error) if error.kind() != io::ErrorKind::BrokenPipe => {

@@ -3,6 +3,9 @@
 use moth_core::account::Account;
 use moth_core::figure::Figure;
 use moth_core::notice::NoticeKind;
+use moth_core::proposal::Action;
+use moth_core::snapshot::{KeeperView, Moved};
+use moth_core::trial::Outcome;
 use moth_core::viewers::Viewers;
 use moth_core::{Origin, Snapshot, State, Trust};
 use serde::Serialize;
@@ -33,7 +36,29 @@ pub struct JsonLine<'a> {
     suspects: Vec<Suspected>,
     notices: Vec<NoticeKind>,
     actions: Vec<&'a str>,
+    trial: Option<Tried<'a>>,
+    undo: Option<String>,
+    keeper: &'a KeeperView,
+    failover: bool,
+    awaited: Option<&'a str>,
+    moved: Option<&'a Moved>,
     origins: Origins,
+}
+
+/// The newest change, and how far it is proved.
+#[derive(Debug, Serialize)]
+struct Tried<'a> {
+    title: &'a str,
+    since: f64,
+    outcome: Outcome,
+    is_over: bool,
+    put_back: bool,
+    credited: bool,
+    lost_before_percent: f64,
+    lost_since_percent: f64,
+    seconds: u32,
+    less_points: Option<(f64, f64)>,
+    sentence: &'a str,
 }
 
 #[derive(Debug, Serialize)]
@@ -76,6 +101,10 @@ fn tenth(value: f64) -> f64 {
     (value * 10.0).round() / 10.0
 }
 
+fn hundredth(value: f64) -> f64 {
+    (value * 100.0).round() / 100.0
+}
+
 fn inferred(figure: Figure<u64>) -> bool {
     figure.origin == Some(Origin::Inferred)
 }
@@ -108,6 +137,24 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
                 .collect(),
             notices: s.notices.iter().map(|notice| notice.kind).collect(),
             actions: s.verdict.proposals.iter().map(|p| p.title.as_str()).collect(),
+            trial: s.trial.as_ref().map(|trial| Tried {
+                title: &trial.title,
+                since: tenth(trial.since.seconds()),
+                outcome: trial.outcome,
+                is_over: trial.is_over,
+                put_back: trial.put_back,
+                credited: !trial.beside_another,
+                lost_before_percent: hundredth(trial.before.lost_percent()),
+                lost_since_percent: hundredth(trial.after.lost_percent()),
+                seconds: trial.after.seconds,
+                less_points: trial.less_points.map(|(least, most)| (hundredth(least), hundredth(most))),
+                sentence: &trial.sentence,
+            }),
+            undo: s.undo.as_ref().map(Action::words),
+            keeper: &s.keeper,
+            failover: s.failover,
+            awaited: s.awaited.as_ref().map(|awaited| awaited.sentence.as_str()),
+            moved: s.moved.as_ref(),
             origins: Origins {
                 skipped: s.skipped.origin,
                 lagged: s.lagged.origin,

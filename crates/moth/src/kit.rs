@@ -4,20 +4,21 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, SystemTime};
 
+use moth_core::keeper::Bounds;
 use moth_core::rate::Bitrate;
-use moth_core::reading::Intended;
+use moth_core::reading::{Automatics, Intended, Tested};
 use moth_plan::ranking::{Wanted, rank};
 use moth_plan::service::Service;
 use moth_plan::setup::{ServerChoice, Setup};
-use moth_relay::Server;
 use moth_relay::measure::{MeasurePlan, Target};
+use moth_relay::{Reconnect, Server};
 use moth_rtmp::StreamKey;
 use moth_store::config::{Change, Config, ConfigFile};
 use moth_store::keys::Keys;
 use moth_store::place::Places;
 use moth_store::results::{History, Kept, Results};
 
-use crate::cli::KitOptions;
+use crate::cli::{AutomaticOptions, KitOptions};
 use crate::failure::Failure;
 use crate::key_source;
 use crate::plan::Basis;
@@ -229,6 +230,37 @@ impl Kit {
             keyframe_interval_s: Some(limits.keyframe_s.unwrap_or(setup.keyframe_s)),
             b_frames: Some(limits.b_frames.unwrap_or(setup.b_frames)),
             line: measured.map(|basis| basis.sustained),
+        }
+    }
+
+    /// What the moth may do by itself with this setup, and what is known of the servers.
+    #[must_use]
+    pub fn automatics(&self, options: &AutomaticOptions) -> Automatics {
+        let tested = self.history().ok().and_then(|history| {
+            let (_, servers) = history.newest_routes(&self.service_name)?;
+            let sustained =
+                |place: moth_plan::ranking::Place| Some(Tested { server: place.server, sustained: place.holds? });
+            Some(rank(servers, self.wanted()).places.into_iter().filter_map(sustained).collect())
+        });
+        Automatics {
+            keeper: options.keeper.unwrap_or(self.setup.keeper),
+            bounds: Bounds { floor: options.floor.or(self.setup.keeper_floor), ceiling: Some(self.setup.bitrate) },
+            failover: options.failover || self.setup.failover,
+            failovers_an_hour: self.setup.failovers_an_hour,
+            tested: tested.unwrap_or_default(),
+        }
+    }
+
+    /// How a lost connection is made again.
+    #[must_use]
+    pub fn reconnect(&self) -> Reconnect {
+        let chosen = self.setup.reconnect;
+        let seconds = Duration::from_secs_f64;
+        Reconnect {
+            first: seconds(chosen.first_s),
+            growth: chosen.growth,
+            longest: seconds(chosen.longest_s),
+            total: (chosen.give_up_s > 0.0).then(|| seconds(chosen.give_up_s)),
         }
     }
 

@@ -9,6 +9,7 @@
 //! - [`kit`]: the setup in use, with its service, keys and results.
 //! - [`routes`], [`uplink`], [`plan`], [`check`]: what is done before going live; [`ingest`]: its other end.
 //! - [`setup`], [`key`]: looking after the kit.
+//! - [`encoder_command`]: a broadcaster that the moth runs itself; [`tell`]: has a running moth do something.
 
 pub mod alarm;
 mod also;
@@ -17,6 +18,7 @@ pub mod check;
 pub mod cli;
 pub mod conductor;
 mod consent;
+pub mod encoder_command;
 pub mod endpoint;
 pub mod failure;
 pub mod headless;
@@ -41,12 +43,14 @@ pub mod routes_run;
 pub mod setup;
 mod signals;
 mod surroundings;
+pub mod tell;
 pub mod terminal;
 pub mod tester;
 pub mod uplink;
 
 use std::ffi::OsString;
 use std::io::Write;
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
 
@@ -92,6 +96,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Plan(options) => plan::run(&options, &cli.kit),
         // These have something to say by their status as well.
         Command::Judge(options) => return status(judge::run(&options)),
+        Command::Tell(options) => return status(tell::run(&options)),
         Command::Routes(options) => return status(routes::run(&options, &cli.kit)),
         Command::Uplink(options) => uplink::run(&options, &cli.kit),
         Command::Check(options) => return status(check::run(&options, &cli.kit)),
@@ -104,7 +109,8 @@ fn show(options: &ShowOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> 
     logging::begin(options)?;
     let (plan, run_for) = (plan()?, options.run_for.map(Duration::from_secs));
     let recording = options.record.as_deref().map(|path| Recording::begin(path, plan.servers())).transpose()?;
-    let task = Task { plan, run_for, recording, outlets: OutletPlan::from(options) };
+    let socket = options.automatic.socket.clone();
+    let task = Task { plan, run_for, recording, outlets: OutletPlan::from(options), socket };
     if options.headless { headless::run(task) } else { terminal::run(task) }
 }
 
@@ -118,6 +124,8 @@ pub struct Task {
     pub recording: Option<Recording>,
     /// Who else is told.
     pub outlets: OutletPlan,
+    /// Where `moth tell` reaches it; the usual place, if not given.
+    pub socket: Option<PathBuf>,
 }
 
 /// Exit status 0 if all is well, 1 if it is not, 2 if it could not be found out.

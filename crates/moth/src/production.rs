@@ -6,16 +6,18 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::figure::Origin;
+use moth_core::keeper::Bounds;
 use moth_core::proposal::Action;
-use moth_core::reading::{Intended, Observation, Reading};
-use moth_core::{Core, Settings, Snapshot};
+use moth_core::reading::{Automatics, Intended, Observation, Reading, StreamFacts};
+use moth_core::{Bitrate, Core, Settings, Snapshot};
 use moth_feed::{Feed, FeedHandle};
 use moth_host::{Look, Machine, Places};
 use moth_plan::breach::breaches;
+use moth_plan::setup::Setup;
 use moth_relay::listener::Listener;
 use moth_relay::scout::{self, Doubt};
 use moth_relay::tcp::TcpDialer;
-use moth_relay::{Dialer, Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
+use moth_relay::{Dialer, Limits, Reconnect, Recorder, Relay, RelayHandle, RelaySettings, Server};
 use moth_rtmp::{Address, StreamKey};
 use moth_stage::{Afternoon, BroadcasterControl, Evening, Theatre, shipped};
 use tokio::sync::{mpsc, watch};
@@ -24,10 +26,14 @@ use tokio::time::{MissedTickBehavior, interval};
 
 use crate::also::Also;
 use crate::cli::{DemoOptions, KitOptions, WatchOptions};
+use crate::encoder_command::{EncoderCommand, EncoderOrders, Values};
 use crate::failure::Failure;
 use crate::kit::{self, Kit};
 use crate::tester::Field;
 use crate::{key_source, plan};
+
+/// A command of the user's gets this long.
+const COMMAND: Duration = Duration::from_secs(20);
 
 /// A broadcast that is being watched. Everything behind it ends when it is dropped.
 pub struct Production {
@@ -45,6 +51,10 @@ pub struct Production {
     doubt: watch::Sender<Doubt>,
     /// Who reports over the feed, and may be asked for changes.
     feed: Option<FeedHandle>,
+    /// The encoder that the moth runs itself.
+    encoder: Option<EncoderOrders>,
+    /// A command of the user's that sets the bitrate, and what else it may be filled with.
+    bitrate_command: Option<(Vec<String>, Values)>,
     running: Running,
 }
 
@@ -79,26 +89,74 @@ impl Production {
 
     /// Carries out an action; what came of it arrives as a reading.
     pub async fn act(&self, action: Action) {
-        if let Some(broadcaster) = &self.broadcaster {
-            Theatre::act(&self.relay, broadcaster, &self.recorder, action).await;
-            return;
-        }
         match action {
-            Action::SwitchServer { server } => self.relay.switch_server(server).await,
-            // Whoever reports over the feed may take it; what comes of it arrives as a reading.
-            action if self.feed.as_ref().is_some_and(|feed| feed.ask(&action)) => {}
-            action => {
-                let failed = Some("this broadcaster is changed by hand".to_owned());
-                self.recorder.note(Origin::Measured, Observation::acted(action, failed));
+            // The core does these itself.
+            Action::SetKeeper { .. } | Action::SetFailover { .. } => self.done(action, None, None),
+            action if self.broadcaster.is_some() => {
+                if let Some(broadcaster) = &self.broadcaster {
+                    Theatre::act(&self.relay, broadcaster, &self.recorder, action).await;
+                }
             }
+            Action::SwitchServer { server } => self.relay.switch_server(server).await,
+            Action::SetPriority { nice } => self.set_priority(nice).await,
+            // Whoever runs it, or reports over the feed, may take it; what comes of it arrives as a reading.
+            action if self.encoder.as_ref().is_some_and(|encoder| encoder.ask(&action)) => {}
+            action if self.feed.as_ref().is_some_and(|feed| feed.ask(&action)) => {}
+            Action::SetBitrate { video } if self.bitrate_command.is_some() => self.run_bitrate_command(video),
+            // The user is told, and the wire is watched.
+            action => self.recorder.note(Origin::Measured, Observation::Told { action }),
         }
+    }
+
+    fn done(&self, action: Action, failed: Option<String>, back: Option<Action>) {
+        self.recorder.note(Origin::Measured, Observation::Acted { action, failed, back });
+    }
+
+    async fn set_priority(&self, nice: i32) {
+        let peer = *self.relay.broadcaster_peer().borrow();
+        let outcome = match peer {
+            None => Err("there is no broadcaster on this machine".to_owned()),
+            Some(peer) => tokio::task::spawn_blocking(move || moth_host::set_priority(peer, nice))
+                .await
+                .map_err(|error| error.to_string())
+                .and_then(|set| set.map_err(|error| error.to_string())),
+        };
+        let action = Action::SetPriority { nice };
+        match outcome {
+            Ok(before) => self.done(action, None, Some(Action::SetPriority { nice: before })),
+            Err(why) => self.done(action, Some(why), None),
+        }
+    }
+
+    /// Runs the user's command; it may take a while.
+    fn run_bitrate_command(&self, video: Bitrate) {
+        let Some((command, values)) = &self.bitrate_command else { return };
+        let line = Values { video, ..values.clone() }.fill(command, "");
+        let recorder = self.recorder.clone();
+        tokio::spawn(async move {
+            let failed = match line.split_first() {
+                None => Some("bitrate_command is empty".to_owned()),
+                Some((program, arguments)) => {
+                    let mut command = tokio::process::Command::new(program);
+                    command.args(arguments).stdin(std::process::Stdio::null()).kill_on_drop(true);
+                    match tokio::time::timeout(COMMAND, command.output()).await {
+                        Err(_) => Some(format!("`{program}` did not end within {} s", COMMAND.as_secs())),
+                        Ok(Err(error)) => Some(format!("`{program}` cannot be run: {error}")),
+                        Ok(Ok(output)) if output.status.success() => None,
+                        Ok(Ok(output)) => Some(format!("`{program}` ended with {}", output.status)),
+                    }
+                }
+            };
+            let action = Action::SetBitrate { video };
+            recorder.note(Origin::Measured, Observation::acted(action, failed));
+        });
     }
 }
 
 /// What is put on, checked and ready to begin.
 pub enum Plan {
-    /// An evening.
-    Demo(Box<Evening>, u64),
+    /// An evening, its seed, and what may be done by itself in it.
+    Demo(Box<Evening>, u64, Automatics),
     /// A real broadcast.
     Live(Box<LivePlan>),
 }
@@ -117,6 +175,11 @@ pub struct LivePlan {
     recordings: Option<PathBuf>,
     feed: Option<SocketAddr>,
     also: Vec<Also>,
+    automatics: Automatics,
+    reconnect: Reconnect,
+    one_at_a_time: bool,
+    /// The setup, for a broadcaster that the moth runs or changes by a command.
+    setup: Option<Setup>,
 }
 
 /// What a screen says above everything else.
@@ -135,7 +198,7 @@ impl Plan {
     #[must_use]
     pub fn servers(&self) -> Vec<String> {
         match self {
-            Self::Demo(evening, _) => evening.servers(),
+            Self::Demo(evening, ..) => evening.servers(),
             Self::Live(live) => live.servers.iter().map(|s| s.name.clone()).collect(),
         }
     }
@@ -160,7 +223,7 @@ impl Plan {
     /// If the demo's line cannot be made.
     pub fn field(&self) -> Result<Field, Failure> {
         Ok(match self {
-            Self::Demo(_, seed) => Field::StandIn(Box::new(Afternoon::shipped(*seed)?)),
+            Self::Demo(_, seed, _) => Field::StandIn(Box::new(Afternoon::shipped(*seed)?)),
             Self::Live(live) => Field::Real(live.test_key.clone()),
         })
     }
@@ -175,7 +238,7 @@ impl Plan {
     #[must_use]
     pub fn banner(&self) -> Banner {
         match self {
-            Self::Demo(evening, _) => Banner { demo: Some(evening.name.clone()), publish_to: None, replay: None },
+            Self::Demo(evening, ..) => Banner { demo: Some(evening.name.clone()), publish_to: None, replay: None },
             Self::Live(live) => Banner { demo: None, publish_to: Some(live.listen.to_string()), replay: None },
         }
     }
@@ -186,9 +249,10 @@ impl Plan {
     /// If a port cannot be opened or an evening cannot be put on.
     pub async fn begin(self) -> Result<Production, Failure> {
         match self {
-            Self::Demo(evening, seed) => {
+            Self::Demo(evening, seed, automatics) => {
                 let theatre = Theatre::open(&evening, seed)?;
                 let (cast, readings) = theatre.split();
+                cast.recorder.note(Origin::Reported, Observation::Automatics(automatics));
                 Ok(Production {
                     readings,
                     recorder: cast.recorder.clone(),
@@ -197,6 +261,8 @@ impl Plan {
                     broadcaster: Some(cast.broadcaster.clone()),
                     doubt: cast.doubt.clone(),
                     feed: None,
+                    encoder: None,
+                    bitrate_command: None,
                     running: Running::Demo(Box::new(cast)),
                 })
             }
@@ -217,6 +283,8 @@ impl LivePlan {
             servers: self.servers,
             key: self.key,
             limits: self.limits,
+            reconnect: self.reconnect,
+            one_at_a_time: self.one_at_a_time,
         };
         let (doubt, doubted) = watch::channel(Doubt::default());
         let scouting = Arc::new(TcpDialer::finding_gateway(moth_host::gateway_to));
@@ -240,6 +308,20 @@ impl LivePlan {
         for also in self.also {
             running.spawn(also.read(recorder.clone()));
         }
+        recorder.note(Origin::Reported, Observation::Automatics(self.automatics));
+        let choice = self.setup.as_ref().map(|setup| &setup.broadcaster);
+        let encoder = self.setup.as_ref().filter(|setup| !setup.broadcaster.command.is_empty()).map(|setup| {
+            // Any key will do here: the service's own never leaves the moth.
+            let publish = format!("{}/moth", self.listen);
+            let (command, orders) = EncoderCommand::new(setup, publish, handle.clone(), recorder.clone());
+            running.spawn(command.run());
+            orders
+        });
+        let bitrate_command = choice.filter(|choice| !choice.bitrate_command.is_empty()).and_then(|choice| {
+            let facts = StreamFacts { takes_bitrate: true, ..StreamFacts::default() };
+            recorder.note(Origin::Reported, Observation::Stream(facts));
+            Some((choice.bitrate_command.clone(), Values::of(self.setup.as_ref()?)))
+        });
         if let Some(intended) = self.intended {
             recorder.note(Origin::Reported, Observation::Intended(intended));
         }
@@ -254,6 +336,8 @@ impl LivePlan {
             broadcaster: None,
             doubt,
             feed,
+            encoder,
+            bitrate_command,
             running: Running::Live(running),
         })
     }
@@ -306,7 +390,14 @@ pub(crate) fn demo(options: &DemoOptions) -> Result<Plan, Failure> {
     let evening = shipped().into_iter().find(|e| e.slug == options.evening);
     let evening = evening.ok_or_else(|| Failure::NoEvening(options.evening.clone()))?;
     let seed = options.seed.unwrap_or(evening.seed);
-    Ok(Plan::Demo(Box::new(evening), seed))
+    let options = &options.show.automatic;
+    let automatics = Automatics {
+        keeper: options.keeper.unwrap_or_default(),
+        bounds: Bounds { floor: options.floor, ceiling: None },
+        failover: options.failover,
+        ..Automatics::default()
+    };
+    Ok(Plan::Demo(Box::new(evening), seed, automatics))
 }
 
 /// What `moth watch` relays.
@@ -336,8 +427,25 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
         }
         let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
         let (intended, recordings) = (Some(kit.intended()), Some(kit.recordings(None)));
+        let (automatics, reconnect) = (kit.automatics(&options.show.automatic), kit.reconnect());
+        let (one_at_a_time, setup) = (!kit.service.takes_two, Some(kit.setup.clone()));
         let kit = Some(kit);
-        let plan = LivePlan { listen, servers, key, test_key, limits, kit, intended, recordings, feed, also };
+        let plan = LivePlan {
+            listen,
+            servers,
+            key,
+            test_key,
+            limits,
+            kit,
+            intended,
+            recordings,
+            feed,
+            also,
+            automatics,
+            reconnect,
+            one_at_a_time,
+            setup,
+        };
         return Ok(Plan::Live(Box::new(plan)));
     }
     for text in &options.to {
@@ -355,8 +463,29 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
     let key = key_source::find(options.key_file.as_deref(), std::env::var_os(key_source::VARIABLE))?;
     let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
     let test_key = key.clone();
-    let plan =
-        LivePlan { listen, servers, key, test_key, limits, kit: None, intended: None, recordings: None, feed, also };
+    let automatic = &options.show.automatic;
+    let automatics = Automatics {
+        keeper: automatic.keeper.unwrap_or_default(),
+        bounds: Bounds { floor: automatic.floor, ceiling: None },
+        failover: automatic.failover,
+        ..Automatics::default()
+    };
+    let plan = LivePlan {
+        listen,
+        servers,
+        key,
+        test_key,
+        limits,
+        kit: None,
+        intended: None,
+        recordings: None,
+        feed,
+        also,
+        automatics,
+        reconnect: Reconnect::default(),
+        one_at_a_time: false,
+        setup: None,
+    };
     Ok(Plan::Live(Box::new(plan)))
 }
 

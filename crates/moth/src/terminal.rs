@@ -2,6 +2,7 @@
 
 pub mod app;
 mod before;
+pub mod choice;
 mod dialog;
 mod fitness;
 mod format;
@@ -14,6 +15,7 @@ mod planning;
 mod routes;
 mod screen;
 mod tabs;
+mod trial;
 mod verdict;
 mod viewers;
 mod watch;
@@ -21,6 +23,7 @@ mod why;
 
 use std::io::IsTerminal;
 use std::ops::ControlFlow;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -38,7 +41,7 @@ use crate::outlets::{OutletPlan, Outlets};
 use crate::production::Plan;
 use crate::replay::{ReplayOrder, ReplayState};
 use crate::tester::{self, TestNews, TestOrder};
-use crate::{Outcome, Task};
+use crate::{Outcome, Task, tell};
 use app::{App, Wish};
 use before::Before;
 use palette::Palette;
@@ -58,7 +61,7 @@ pub fn draw(frame: &mut ratatui::Frame<'_>, app: &App) {
 
 /// Runs the full screen until it is quit or the time is over.
 pub(crate) fn run(task: Task) -> Outcome {
-    let Task { mut plan, run_for, recording, outlets } = task;
+    let Task { mut plan, run_for, recording, outlets, socket } = task;
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::NoTerminal);
     }
@@ -78,8 +81,9 @@ pub(crate) fn run(task: Task) -> Outcome {
         .name("broadcast".into())
         .spawn(move || {
             let tests = Tests { orders: test_orders, news: tell };
-            let desk = Desk { actions, stop: stopping, recording, outlets: Outlets::default() };
-            let extra = Extra { outlets, bell: Bell::Screen(ring), tests };
+            let (_, told) = mpsc::unbounded_channel();
+            let desk = Desk { actions, stop: stopping, recording, outlets: Outlets::default(), told };
+            let extra = Extra { outlets, bell: Bell::Screen(ring), tests, socket };
             let outcome = broadcast(plan, run_for, &began, show, desk, extra);
             leave_without_the_screen(&left);
             outcome
@@ -127,6 +131,8 @@ struct Extra {
     outlets: OutletPlan,
     bell: Bell,
     tests: Tests,
+    /// Where `moth tell` reaches it.
+    socket: Option<PathBuf>,
 }
 
 /// The relay's thread.
@@ -156,6 +162,13 @@ fn broadcast(
         };
         desk.outlets = match extra.outlets.open(extra.bell).await {
             Ok(outlets) => outlets,
+            Err(failure) => {
+                let _ = began.send(Err(failure));
+                return Ok(());
+            }
+        };
+        desk.told = match tell::listen(extra.socket.as_deref()) {
+            Ok(told) => told,
             Err(failure) => {
                 let _ = began.send(Err(failure));
                 return Ok(());

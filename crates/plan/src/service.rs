@@ -18,6 +18,9 @@ pub struct Service {
     /// What it takes.
     #[serde(default)]
     pub limits: Limits,
+    /// Whether it takes a second connection under the same key while the first is open.
+    #[serde(default = "yes")]
+    pub takes_two: bool,
     /// What is added to the key for a run that nobody sees; `None` if the service has no such thing.
     pub unseen: Option<String>,
     /// The user's command that prints the key (a password manager's, say): program, then its arguments.
@@ -96,6 +99,10 @@ impl Service {
         }
         regions
     }
+}
+
+fn yes() -> bool {
+    true
 }
 
 fn address<'a, D: Deserializer<'a>>(from: D) -> Result<Address, D::Error> {

@@ -3,11 +3,12 @@
 use std::fmt;
 use std::path::PathBuf;
 
+use moth_core::keeper::Mode;
 use moth_core::rate::Bitrate;
 use serde::{Deserialize, Serialize};
 
 use crate::picture::Motion;
-use crate::text::{Size, rate};
+use crate::text::{Size, maybe_rate, rate};
 
 /// A named set of choices for a broadcast.
 #[derive(Debug, Clone, PartialEq, Deserialize)]
@@ -50,6 +51,80 @@ pub struct Setup {
     pub household: Bitrate,
     /// The folder recordings go to.
     pub recordings: Option<PathBuf>,
+    /// What the automatic bitrate may do.
+    pub keeper: Mode,
+    /// It never goes below this video bitrate.
+    #[serde(with = "maybe_rate")]
+    pub keeper_floor: Option<Bitrate>,
+    /// Whether the server may be changed by itself when it is dark or losing.
+    pub failover: bool,
+    /// How often within an hour, at most.
+    pub failovers_an_hour: u32,
+    /// How a lost connection is made again.
+    pub reconnect: ReconnectChoice,
+    /// How the broadcaster is run and changed, if the moth does that.
+    pub broadcaster: BroadcasterChoice,
+}
+
+/// How a lost connection is made again.
+#[derive(Debug, Clone, Copy, PartialEq, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct ReconnectChoice {
+    /// Seconds before the first try.
+    pub first_s: f64,
+    /// By how much the wait grows from try to try.
+    pub growth: f64,
+    /// The longest wait, in seconds.
+    pub longest_s: f64,
+    /// After so many seconds without a connection it is given up; 0: never.
+    pub give_up_s: f64,
+}
+
+impl Default for ReconnectChoice {
+    fn default() -> Self {
+        Self { first_s: 0.5, growth: 2.0, longest_s: 8.0, give_up_s: 0.0 }
+    }
+}
+
+/// How the broadcaster is run and changed.
+#[derive(Debug, Clone, PartialEq, Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct BroadcasterChoice {
+    /// An encoder's command line that the moth runs, with placeholders: program, then its arguments.
+    pub command: Vec<String>,
+    /// What `{preset}` may be, from the lightest to the heaviest.
+    pub presets: Vec<String>,
+    /// A command of the user's that sets the bitrate of a running broadcaster.
+    pub bitrate_command: Vec<String>,
+}
+
+/// What a command's placeholders may be.
+pub const PLACEHOLDERS: [&str; 8] =
+    ["{publish}", "{bitrate}", "{bitrate_bps}", "{size}", "{width}", "{height}", "{rate}", "{preset}"];
+
+impl BroadcasterChoice {
+    fn impossible(&self, preset: Option<&str>) -> Option<String> {
+        let has = |command: &[String], what: &str| command.iter().any(|part| part.contains(what));
+        let has_bitrate = |command: &[String]| has(command, "{bitrate}") || has(command, "{bitrate_bps}");
+        if !self.command.is_empty() && !(has(&self.command, "{publish}") && has_bitrate(&self.command)) {
+            return Some("expected a command with {publish} and {bitrate} in it".into());
+        }
+        if !self.bitrate_command.is_empty() && !has_bitrate(&self.bitrate_command) {
+            return Some("expected a bitrate_command with {bitrate} in it".into());
+        }
+        let known = preset.is_some_and(|preset| self.presets.iter().any(|p| p == preset));
+        if has(&self.command, "{preset}") && !known {
+            return Some(
+                "a command with {preset} needs `presets`, lightest first, with the setup's `preset` in it".into(),
+            );
+        }
+        let all = self.command.iter().chain(&self.bitrate_command);
+        let unknown = all.flat_map(|part| part.split('{').skip(1)).find_map(|rest| {
+            let name = format!("{{{}}}", rest.split_once('}')?.0);
+            (!PLACEHOLDERS.contains(&name.as_str())).then_some(name)
+        });
+        unknown.map(|name| format!("there is no placeholder {name}; there is {}", PLACEHOLDERS.join(" ")))
+    }
 }
 
 impl Default for Setup {
@@ -73,6 +148,12 @@ impl Default for Setup {
             headroom_percent: 25.0,
             household: Bitrate::ZERO,
             recordings: None,
+            keeper: Mode::Off,
+            keeper_floor: None,
+            failover: false,
+            failovers_an_hour: 4,
+            reconnect: ReconnectChoice::default(),
+            broadcaster: BroadcasterChoice::default(),
         }
     }
 }
@@ -120,6 +201,23 @@ impl Setup {
         }
         if self.b_frames > 16 {
             return out("b_frames", "expected from 0 to 16 B-frames in a row");
+        }
+        if self.keeper_floor.is_some_and(|floor| floor > self.bitrate || floor < Bitrate::from_kbps(100)) {
+            return out("keeper_floor", "expected a video bitrate from 100 kb/s up to the setup's");
+        }
+        if self.failovers_an_hour > 60 {
+            return out("failovers_an_hour", "expected up to 60");
+        }
+        let ReconnectChoice { first_s, growth, longest_s, give_up_s } = self.reconnect;
+        let within = |value: f64, low: f64, high: f64| value.is_finite() && (low..=high).contains(&value);
+        if !within(first_s, 0.1, 60.0) || !within(longest_s, first_s, 600.0) {
+            return out("reconnect", "expected first_s from 0.1 to 60 and longest_s from there to 600");
+        }
+        if !within(growth, 1.0, 10.0) || !within(give_up_s, 0.0, 86_400.0) {
+            return out("reconnect", "expected growth from 1 to 10 and give_up_s from 0 (never) to 86400");
+        }
+        if let Some(what) = self.broadcaster.impossible(self.preset.as_deref()) {
+            return out("broadcaster", &what);
         }
         None
     }

@@ -14,6 +14,7 @@ use tokio::time::{Instant, MissedTickBehavior, interval, sleep, timeout_at};
 
 use crate::backoff::Backoff;
 use crate::connection::{Dialer, Server};
+use crate::exchange::Sent;
 use crate::line::Line;
 use crate::link_error::LinkError;
 use crate::recorder::Recorder;
@@ -26,6 +27,8 @@ const FIGURES_EACH: u32 = 4;
 /// When a broadcast ends, what waits is sent for at most this long: a full queue of 2 s over a line that
 /// carries a third of the bitrate.
 const FINISH: Duration = Duration::from_secs(6);
+/// Where a service takes one connection at a time, the old one gets this long for its last acknowledgements.
+const LEAVE: Duration = Duration::from_millis(1500);
 /// A connection that held this long is a good one: its loss begins with a short delay again.
 const HELD: Duration = Duration::from_secs(10);
 
@@ -48,6 +51,10 @@ pub(crate) struct Delivery {
     pub commands: mpsc::Receiver<Command>,
     pub current: usize,
     pub backoff: Backoff,
+    /// The service takes one connection at a time.
+    pub one_at_a_time: bool,
+    /// The server that was left, and the last picture it got, until the first is handed to the next.
+    pub left: Option<(String, Option<Sent>)>,
 }
 
 enum Ending {
@@ -57,6 +64,8 @@ enum Ending {
     Lost(LinkError),
     /// Another connection takes over.
     Moved(usize, Box<Line>),
+    /// The connection is to be closed before another one is made.
+    Leaving(usize),
 }
 
 impl Delivery {
@@ -133,13 +142,32 @@ impl Delivery {
                 match self.pump(&mut line).await {
                     Ending::Finished => return,
                     Ending::Moved(index, next) => {
+                        self.hand_over_the_rest(&mut line);
                         let before = std::mem::replace(&mut line, *next);
                         tokio::spawn(retire(before, self.shared.clone()));
-                        self.shared.exchange().begin_again();
-                        self.current = index;
-                        let server = self.server().name.clone();
-                        self.acted(&server, None);
-                        self.link(LinkChange::Up { server });
+                        self.arrive(index);
+                    }
+                    Ending::Leaving(index) => {
+                        self.hand_over_the_rest(&mut line);
+                        line.finish();
+                        settle_until(&mut line, &self.shared, Instant::now() + LEAVE).await;
+                        self.shared.with(|exchange| line.cut_off(exchange));
+                        // Closed, not only told: the service may look at that.
+                        let before = self.current;
+                        drop(line);
+                        let (_, outcome) = self.try_server(index).await;
+                        match outcome {
+                            Ok(next) => {
+                                line = next;
+                                self.arrive(index);
+                            }
+                            Err(error) => {
+                                self.acted(&self.servers[index].name, Some(error.why));
+                                self.current = before;
+                                self.shared.exchange().begin_again();
+                                break;
+                            }
+                        }
                     }
                     Ending::Lost(error) => {
                         if since.elapsed() > HELD {
@@ -158,6 +186,40 @@ impl Delivery {
                 }
             }
         }
+    }
+
+    /// The connection that is left gets what belongs before the next keyframe.
+    fn hand_over_the_rest(&mut self, line: &mut Line) {
+        loop {
+            let next = self.shared.exchange().next_before_keyframe(self.recorder.now());
+            let Some(outgoing) = next else { break };
+            line.send(&outgoing);
+        }
+        self.left = Some((line.server.name.clone(), self.shared.exchange().last_sent()));
+    }
+
+    /// The broadcast is at another server.
+    fn arrive(&mut self, index: usize) {
+        self.shared.exchange().begin_again();
+        self.current = index;
+        let server = self.server().name.clone();
+        self.acted(&server, None);
+        self.link(LinkChange::Up { server });
+    }
+
+    /// Tells what a change of servers cost, once the first picture is handed to the new one.
+    fn tell_gap(&mut self) {
+        let Some((_, before)) = &self.left else { return };
+        let Some(first) = self.shared.exchange().last_sent().filter(|sent| Some(*sent) != *before) else { return };
+        let Some((from, before)) = self.left.take() else { return };
+        let to = self.server().name.clone();
+        let (gap_ms, missing_ms) = before.map_or((0, 0), |before| {
+            let gap = u64::try_from(first.at.since(before.at).as_millis()).unwrap_or(u64::MAX);
+            // Timestamps wrap; from one picture to the next is the one interval that is not missing.
+            let step = first.time_ms.wrapping_sub(before.time_ms);
+            (gap, u64::from(step.saturating_sub(before.interval_ms.max(1))))
+        });
+        self.recorder.note(Origin::Measured, Observation::Moved { from, to, gap_ms, missing_ms });
     }
 
     /// Connects, however often it takes; `None` when the broadcaster is done first.
@@ -202,10 +264,11 @@ impl Delivery {
     /// Says why the connection is down and waits before the next try; `false` when the broadcaster is done.
     async fn pause(&mut self, server: String, error: LinkError) -> bool {
         let wait = self.backoff.next();
-        let retry_ms = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX);
+        let retry_ms = wait.map_or(0, |wait| u64::try_from(wait.as_millis()).unwrap_or(u64::MAX));
         tracing::warn!(server, why = %error.why, retry_ms, "the server connection is down");
         let refused = error.is_refusal();
-        self.link(LinkChange::Down { server, why: error.why, refused, retry_ms });
+        let given_up = if wait.is_none() { "; it is not tried any more, as set" } else { "" };
+        self.link(LinkChange::Down { server, why: format!("{}{given_up}", error.why), refused, retry_ms });
         let mut phase = self.shared.phase.subscribe();
         tokio::select! {
             biased;
@@ -217,7 +280,7 @@ impl Delivery {
                 None => false,
             },
             () = off_air(&mut phase) => false,
-            () = sleep(wait) => true,
+            () = sleep(wait.unwrap_or_default()), if wait.is_some() => true,
         }
     }
 
@@ -228,6 +291,7 @@ impl Delivery {
         let mut ticks = 0_u32;
         let mut candidate: Option<Candidate> = None;
         let mut ready: Option<(usize, Line)> = None;
+        let mut leaving: Option<usize> = None;
         // Where the user wants to be, until the broadcast is there.
         let mut wanted: Option<usize> = None;
         let mut phase = self.shared.phase.subscribe();
@@ -240,7 +304,11 @@ impl Delivery {
                 }
                 ready = Some((index, next));
             }
+            if let Some(index) = leaving.filter(|_| self.shared.exchange().could_begin()) {
+                return Ending::Leaving(index);
+            }
             self.fill(line);
+            self.tell_gap();
             if finish_by.is_some_and(|by| self.shared.exchange().is_empty() || Instant::now() >= by) {
                 return self.see_off(line).await;
             }
@@ -250,6 +318,10 @@ impl Delivery {
                     match command {
                         Some(Command::SwitchServer(name)) => {
                             if let Some(index) = self.find(&name) {
+                                if self.one_at_a_time {
+                                    leaving = Some(index);
+                                    continue;
+                                }
                                 candidate = Some(self.try_server(index));
                                 wanted = Some(index);
                             }

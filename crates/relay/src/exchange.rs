@@ -36,6 +36,9 @@ impl Default for Limits {
     }
 }
 
+/// What has waited longer than this is not worth handing to a connection that is being left, in milliseconds.
+const FRESH_MS: u128 = 500;
+
 /// What a message is to the exchange.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Role {
@@ -142,6 +145,18 @@ pub struct Exchange {
     has_video: bool,
     gaps: Gaps,
     patient_until: Option<Moment>,
+    last_sent: Option<Sent>,
+}
+
+/// The last picture that was handed over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Sent {
+    /// When.
+    pub at: Moment,
+    /// Its timestamp, in milliseconds modulo 2³².
+    pub time_ms: u32,
+    /// How far after the picture before it, in milliseconds.
+    pub interval_ms: u32,
 }
 
 impl Exchange {
@@ -161,6 +176,7 @@ impl Exchange {
             has_video: false,
             gaps: Gaps::default(),
             patient_until: None,
+            last_sent: None,
         }
     }
 
@@ -238,8 +254,33 @@ impl Exchange {
         let item = self.remove(0)?;
         if item.role.is_video_frame() {
             self.gaps.sent(now, item.message.time.0);
+            let time_ms = item.message.time.0;
+            let before = self.last_sent.map_or(time_ms, |sent| sent.time_ms);
+            self.last_sent = Some(Sent { at: now, time_ms, interval_ms: time_ms.wrapping_sub(before) });
         }
         Some(Outgoing { role: item.role, message: item.message })
+    }
+
+    /// The last picture that was handed over.
+    #[must_use]
+    pub fn last_sent(&self) -> Option<Sent> {
+        self.last_sent
+    }
+
+    /// What still waits before the first keyframe, if one waits and what is before it is fresh: it belongs to the
+    /// connection that is about to be left.
+    pub fn next_before_keyframe(&mut self, now: Moment) -> Option<Outgoing> {
+        let waits = self.has_video && !self.begin_at_keyframe && self.could_begin();
+        let is_fresh = u128::from(self.age_ms(now)) <= FRESH_MS;
+        if waits && is_fresh && self.queue.front().is_some_and(|item| item.role != Role::Keyframe) {
+            return self.next(now);
+        }
+        None
+    }
+
+    /// The broadcaster was restarted: what follows does not depend on what was before.
+    pub fn interrupted(&mut self) {
+        self.gap = true;
     }
 
     /// A frame that was sent arrived.
@@ -275,6 +316,8 @@ impl Exchange {
         self.gap = true;
         self.has_video = false;
         self.gaps.end();
+        self.last_sent = None;
+        self.patient_until = None;
     }
 
     /// How long the oldest waiting frame of some roles has waited.

@@ -3,15 +3,17 @@
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
+use moth_core::Moment;
 use moth_core::figure::Origin;
 use moth_core::reading::{self, Observation, SoundFrame, StreamFacts, VideoFrame};
 use moth_rtmp::media::{AudioPart, VideoCodec, VideoPart, VideoTag};
 use moth_rtmp::message::{Message, MessageKind};
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode, SessionError};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::time::{Instant, timeout, timeout_at};
+use tokio::time::{Instant, sleep, timeout, timeout_at};
 
 use crate::exchange::{HeaderSlot, Role};
 use crate::metadata::stream_facts;
@@ -64,6 +66,8 @@ impl Intake {
         let mut session = Receiver::default();
         let by = Instant::now() + INTRODUCTION;
         let mut publishing: Option<OnAir<'_>> = None;
+        // Added to every timestamp, so that a restarted broadcaster goes on where it stopped.
+        let mut ahead_ms: Option<u32> = None;
         loop {
             loop {
                 let event = session.poll();
@@ -84,7 +88,12 @@ impl Intake {
                     }
                     // The moth is stopping: what comes now could not be delivered any more.
                     Ok(Some(ReceiverEvent::Media(_))) if *self.shared.phase.borrow() != Phase::OnAir => return Ok(()),
-                    Ok(Some(ReceiverEvent::Media(message))) => self.take(message),
+                    Ok(Some(ReceiverEvent::Media(mut message))) => {
+                        let resumes = publishing.as_ref().is_some_and(|on_air| on_air.resumes);
+                        let ahead = *ahead_ms.get_or_insert_with(|| if resumes { self.resume(&message) } else { 0 });
+                        message.time.0 = message.time.0.wrapping_add(ahead);
+                        self.take(message);
+                    }
                     Ok(Some(ReceiverEvent::Ended)) => {
                         drop(publishing);
                         read_to_end(&mut incoming).await;
@@ -118,6 +127,11 @@ impl Intake {
         if app != self.app {
             return Err(format!("publish to the application `{}` here; the address ends in /{}", self.app, self.app));
         }
+        if self.shared.expected(self.recorder.now()).is_some() && self.shared.vacant.swap(false, Ordering::AcqRel) {
+            self.shared.expect(None);
+            self.shared.peer.send_replace(peer);
+            return Ok(OnAir { intake: self, resumes: true });
+        }
         let mut phase = self.shared.phase.subscribe();
         if *phase.borrow_and_update() == Phase::Finishing {
             // The same broadcaster, most likely, restarted: its last frames are still on their way.
@@ -135,7 +149,7 @@ impl Intake {
         }
         self.shared.peer.send_replace(peer);
         self.recorder.note(Origin::Measured, Observation::Broadcaster { present: true });
-        Ok(OnAir { intake: self })
+        Ok(OnAir { intake: self, resumes: false })
     }
 
     fn take(&self, message: Message) {
@@ -153,13 +167,19 @@ impl Intake {
             }
             _ => {}
         }
-        let now = self.recorder.now();
-        self.shared.exchange().offer(message, now);
+        self.shared.offer(message, self.recorder.now());
         self.shared.offered.notify_one();
     }
 }
 
 impl Intake {
+    /// A restarted broadcaster begins: what is added to its timestamps.
+    fn resume(&self, first: &Message) -> u32 {
+        let (goes_on_ms, gap_ms) = self.shared.resume(self.recorder.now());
+        self.recorder.note(Origin::Measured, Observation::Resumed { gap_ms });
+        goes_on_ms.wrapping_sub(first.time.0)
+    }
+
     fn note_video(&self, time_ms: u32, bytes: u32, tag: VideoTag) {
         if tag.part == VideoPart::Header {
             let video_codec = Some(match tag.codec {
@@ -183,19 +203,40 @@ impl Intake {
 /// A broadcaster's place on air, given back when its connection ends, however it ends.
 struct OnAir<'a> {
     intake: &'a Intake,
+    /// It goes on with the broadcast of one that was there before.
+    resumes: bool,
 }
 
 impl Drop for OnAir<'_> {
     fn drop(&mut self) {
-        self.intake.shared.peer.send_replace(None);
-        self.intake.recorder.note(Origin::Measured, Observation::Broadcaster { present: false });
-        self.intake.shared.phase.send_if_modified(|phase| {
-            let on_air = *phase == Phase::OnAir;
-            if on_air {
-                *phase = Phase::Finishing;
-            }
-            on_air
-        });
+        let (shared, recorder) = (&self.intake.shared, &self.intake.recorder);
+        shared.peer.send_replace(None);
+        if let Some(until) = shared.expected(recorder.now()) {
+            shared.vacant.store(true, Ordering::Release);
+            tokio::spawn(await_another(shared.clone(), recorder.clone(), until));
+            return;
+        }
+        leave(shared, recorder);
+    }
+}
+
+/// The broadcast is over.
+fn leave(shared: &Shared, recorder: &Recorder) {
+    recorder.note(Origin::Measured, Observation::Broadcaster { present: false });
+    shared.phase.send_if_modified(|phase| {
+        let on_air = *phase == Phase::OnAir;
+        if on_air {
+            *phase = Phase::Finishing;
+        }
+        on_air
+    });
+}
+
+/// Keeps the place of a broadcaster that is being restarted; if nobody comes, the broadcast is over.
+async fn await_another(shared: Arc<Shared>, recorder: Recorder, until: Moment) {
+    sleep(until.since(recorder.now())).await;
+    if shared.vacant.swap(false, Ordering::AcqRel) {
+        leave(&shared, &recorder);
     }
 }
 

@@ -23,6 +23,7 @@ pub mod tcp;
 mod tcp_info;
 mod tls;
 
+pub use backoff::Reconnect;
 pub use connection::{BoxConnection, Connection, Dialer, Server};
 pub use exchange::Limits;
 pub use link_error::LinkError;

@@ -1,17 +1,20 @@
 //! Puts the relay together: who listens, what is shared, and how it is told what to do.
 
 use std::net::SocketAddr;
+use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use moth_core::Moment;
 use moth_core::figure::Origin;
 use moth_core::reading::Observation;
 use moth_rtmp::StreamKey;
+use moth_rtmp::message::Message;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::sync::{Notify, Semaphore, mpsc, watch};
 use tokio::time::{MissedTickBehavior, interval, timeout};
 
-use crate::backoff::Backoff;
+use crate::backoff::{Backoff, Reconnect};
 use crate::connection::{Dialer, Server};
 use crate::delivery::{Command, Delivery};
 use crate::exchange::{Exchange, Limits};
@@ -49,6 +52,10 @@ pub struct RelaySettings {
     pub key: StreamKey,
     /// How much may wait.
     pub limits: Limits,
+    /// How a lost connection is made again.
+    pub reconnect: Reconnect,
+    /// The service takes one connection at a time: the old one is closed before a new one is made.
+    pub one_at_a_time: bool,
 }
 
 /// Whether there is a broadcast.
@@ -68,11 +75,17 @@ pub(crate) struct Shared {
     pub phase: watch::Sender<Phase>,
     /// The broadcaster's end of its connection.
     pub peer: watch::Sender<Option<SocketAddr>>,
+    /// The place of a broadcaster that is being restarted waits for it.
+    pub vacant: AtomicBool,
 }
 
 struct Post {
     exchange: Exchange,
     sent_bytes: u64,
+    /// When the newest message came, and its timestamp: a restarted broadcaster goes on from there.
+    newest: Option<(Moment, u32)>,
+    /// Another broadcaster is expected to take this one's place until then.
+    expected_until: Option<Moment>,
 }
 
 /// The exchange, for as long as nothing waits.
@@ -101,6 +114,33 @@ impl Shared {
         ExchangeGuard(self.lock())
     }
 
+    /// A broadcaster is about to be restarted: its place is kept until then.
+    pub(crate) fn expect(&self, until: Option<Moment>) {
+        self.lock().expected_until = until;
+    }
+
+    /// Whether another broadcaster is expected to go on with the broadcast, and until when.
+    pub(crate) fn expected(&self, now: Moment) -> Option<Moment> {
+        self.lock().expected_until.filter(|until| *until > now)
+    }
+
+    /// Takes a message from the broadcaster.
+    pub(crate) fn offer(&self, message: Message, now: Moment) {
+        let mut post = self.lock();
+        post.newest = Some((now, message.time.0));
+        post.exchange.offer(message, now);
+    }
+
+    /// A restarted broadcaster begins: where its timestamps go on, and how long nothing came, in milliseconds.
+    pub(crate) fn resume(&self, now: Moment) -> (u32, u64) {
+        let mut post = self.lock();
+        post.exchange.interrupted();
+        let Some((at, time_ms)) = post.newest else { return (0, 0) };
+        let gap_ms = u64::try_from(now.since(at).as_millis()).unwrap_or(u64::MAX);
+        // The stream's clock goes on as the wall's does; it is meant to wrap.
+        (time_ms.wrapping_add(gap_ms as u32), gap_ms)
+    }
+
     /// Settles accounts; `settle` gives the bytes newly acknowledged.
     pub(crate) fn with(&self, settle: impl FnOnce(&mut Exchange) -> u64) {
         let mut post = self.lock();
@@ -121,6 +161,7 @@ pub struct Relay {
 pub struct RelayHandle {
     commands: mpsc::Sender<Command>,
     shared: Arc<Shared>,
+    recorder: Recorder,
 }
 
 impl RelayHandle {
@@ -128,6 +169,19 @@ impl RelayHandle {
     pub async fn switch_server(&self, name: String) {
         // The relay ends only when the program does; then there is nothing to move.
         let _ = self.commands.send(Command::SwitchServer(name)).await;
+    }
+
+    /// The broadcaster's bitrate was just lowered: what waits gets through soon, and is not dropped meanwhile.
+    pub fn be_patient(&self, long: Duration) {
+        let until = Moment::after(self.recorder.now().since(Moment::START) + long);
+        self.shared.exchange().be_patient(until);
+    }
+
+    /// The broadcaster is about to be restarted: its place on air is kept for so long, and who publishes next goes on
+    /// where it stopped. With `None` it is not.
+    pub fn expect_another(&self, long: Option<Duration>) {
+        let now = self.recorder.now().since(Moment::START);
+        self.shared.expect(long.map(|long| Moment::after(now + long)));
     }
 
     /// The broadcaster's end of its connection, as it changes.
@@ -157,12 +211,13 @@ impl Relay {
         if settings.servers.is_empty() {
             return None;
         }
-        let post = Post { exchange: Exchange::new(settings.limits), sent_bytes: 0 };
+        let post = Post { exchange: Exchange::new(settings.limits), sent_bytes: 0, newest: None, expected_until: None };
         let shared = Arc::new(Shared {
             post: Mutex::new(post),
             offered: Notify::new(),
             phase: watch::Sender::new(Phase::Idle),
             peer: watch::Sender::new(None),
+            vacant: AtomicBool::new(false),
         });
         let (commands, orders) = mpsc::channel(16);
         let intake = Intake { shared: shared.clone(), recorder: recorder.clone(), app: settings.app };
@@ -174,9 +229,11 @@ impl Relay {
             recorder: recorder.clone(),
             commands: orders,
             current: 0,
-            backoff: Backoff::default(),
+            backoff: Backoff::new(settings.reconnect),
+            one_at_a_time: settings.one_at_a_time,
+            left: None,
         };
-        let handle = RelayHandle { commands, shared: shared.clone() };
+        let handle = RelayHandle { commands, shared: shared.clone(), recorder: recorder.clone() };
         Some((Self { shared, intake: Arc::new(intake), delivery, recorder }, handle))
     }
 

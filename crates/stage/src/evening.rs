@@ -23,6 +23,9 @@ pub struct Evening {
     /// The seed of everything random in it, unless another is given.
     #[serde(default = "default_seed")]
     pub seed: u64,
+    /// The service takes one connection at a time.
+    #[serde(default)]
+    pub one_at_a_time: bool,
     #[serde(default)]
     pub(crate) line: LineConditions,
     #[serde(default)]

@@ -497,6 +497,7 @@ impl Draft {
     fn finish(self, seed: u64, shapes: Shapes) -> Evening {
         let Self { line, broadcaster, machine, servers, events, .. } = self;
         Evening {
+            one_at_a_time: false,
             slug: format!("{}-{seed}", if shapes == Shapes::Known { "known" } else { "held-out" }),
             name: format!("made-up evening {seed}"),
             story: "Drawn from a seed.".into(),

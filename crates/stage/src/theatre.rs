@@ -7,7 +7,7 @@ use moth_core::figure::Origin;
 use moth_core::proposal::Action;
 use moth_core::reading::{Observation, Reading};
 use moth_relay::scout::{Doubt, scout};
-use moth_relay::{Dialer, Incoming, Limits, Recorder, Relay, RelayHandle, RelaySettings, Server};
+use moth_relay::{Dialer, Incoming, Limits, Reconnect, Recorder, Relay, RelayHandle, RelaySettings, Server};
 use moth_rtmp::{Address, StreamKey};
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinSet;
@@ -62,7 +62,14 @@ impl Theatre {
         let nothing =
             || EveningError::Range { what: "the number of servers".into(), value: 0.0, expected: "at least one" };
         let (Ok(local), Ok(key)) = (local, key) else { return Err(nothing()) };
-        let settings = RelaySettings { app: local.app().to_owned(), servers, key, limits: Limits::default() };
+        let settings = RelaySettings {
+            app: local.app().to_owned(),
+            servers,
+            key,
+            limits: Limits::default(),
+            reconnect: Reconnect::default(),
+            one_at_a_time: evening.one_at_a_time,
+        };
         let (doubt, doubted) = watch::channel(Doubt::default());
         let scouting = scout(Arc::new(uplink.clone()), settings.servers.clone(), doubted, recorder.clone());
         let (relay, handle) = Relay::new(settings, Arc::new(uplink.clone()), recorder.clone()).ok_or_else(nothing)?;

@@ -53,6 +53,7 @@ pub struct Awaited {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Moved {
     /// When.
+    #[serde(skip)]
     pub at: Moment,
     /// The server it left.
     pub from: String,

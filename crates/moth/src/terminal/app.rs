@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use jiff::Timestamp;
-use moth_core::proposal::{Action, Proposal};
+use moth_core::proposal::{Action, Proposal, to_server};
 use moth_core::suspects::{Cause, Fault};
 use moth_core::{Snapshot, State};
 use moth_plan::picture::Motion;
@@ -12,6 +12,7 @@ use moth_rtmp::StreamKey;
 use moth_store::config::Change;
 
 use super::before::{Before, Running};
+use super::choice::{Choice, Kind};
 use super::palette::Palette;
 use super::why;
 use crate::production::Banner;
@@ -73,6 +74,10 @@ pub enum Dialog {
     Confirm(Box<Proposal>),
     /// Something only the user can do, with what to type where.
     ByHand(Box<Proposal>),
+    /// All that can be changed.
+    Changes,
+    /// A change is being chosen.
+    Choose(Choice),
     /// Leaving would end a real broadcast.
     ConfirmQuit,
     /// Filler would be published: what, and how much.
@@ -230,6 +235,19 @@ impl App {
                     _ => self.dialog = Some(Dialog::ForgetKey),
                 }
                 None
+            }
+            Some(Dialog::Choose(choice)) => self.choose_key(choice, key),
+            Some(Dialog::Changes) => {
+                if let KeyCode::Char(letter) = key.code
+                    && let Some(kind) = Kind::ALL.into_iter().find(|kind| kind.key() == letter)
+                {
+                    self.choose(kind);
+                }
+                None
+            }
+            // It is about to be done by hand: from now on it is looked for.
+            Some(Dialog::ByHand(proposal)) if key.code == KeyCode::Enter && self.replay.is_none() => {
+                Some(Wish::Act(proposal.action))
             }
             // Any key closes what only tells something; q still means what it says.
             Some(Dialog::Help | Dialog::ByHand(_)) if key.code != KeyCode::Char('q') => None,
@@ -501,11 +519,10 @@ impl App {
     fn watch_key(&mut self, code: KeyCode) -> Option<Wish> {
         match code {
             KeyCode::Enter => return self.propose(|_| true),
-            KeyCode::Char('b') => return self.propose(|a| matches!(a, Action::SetBitrate { .. })),
-            KeyCode::Char('s') => return self.propose(|a| matches!(a, Action::SwitchServer { .. })),
-            KeyCode::Char('p') => return self.propose(|a| matches!(a, Action::LighterPreset)),
-            KeyCode::Char('z') => return self.propose(|a| matches!(a, Action::SetSize { .. })),
-            KeyCode::Char('r') => return self.propose(|a| matches!(a, Action::SetRate { .. })),
+            KeyCode::Char('a') => self.dialog = Some(Dialog::Changes),
+            KeyCode::Char(letter) if Kind::ALL.iter().any(|kind| kind.key() == letter) => {
+                return Kind::ALL.into_iter().find(|kind| kind.key() == letter).and_then(|kind| self.take_kind(kind));
+            }
             KeyCode::Char('u') => return self.undo(),
             KeyCode::Left => self.move_cursor(-1),
             KeyCode::Right => self.move_cursor(1),
@@ -531,6 +548,27 @@ impl App {
         Some(Wish::Quit)
     }
 
+    /// A change of a kind: what the verdict proposes at once, as it is on the screen with its price; else a choice.
+    fn take_kind(&mut self, kind: Kind) -> Option<Wish> {
+        if self.proposals().iter().any(|p| Kind::of(&p.action) == kind) {
+            return self.propose(|action| Kind::of(action) == kind);
+        }
+        self.choose(kind);
+        None
+    }
+
+    fn choose(&mut self, kind: Kind) {
+        if self.replay.is_some() {
+            self.notice = Some("this is a replay: what was done is done".into());
+            return;
+        }
+        let choice = self.snapshot.as_ref().and_then(|snapshot| Choice::of(kind, snapshot));
+        match choice {
+            Some(choice) => self.dialog = Some(Dialog::Choose(choice)),
+            None => self.notice = Some(format!("{}: there is nothing to change now", kind.words())),
+        }
+    }
+
     /// Takes up the first proposal of a kind, asking first where it is dangerous.
     fn propose(&mut self, wanted: impl Fn(&Action) -> bool) -> Option<Wish> {
         if self.replay.is_some() {
@@ -538,8 +576,19 @@ impl App {
             return None;
         }
         let proposal = self.proposals().iter().find(|p| wanted(&p.action))?.clone();
+        self.take_up(proposal)
+    }
+
+    /// Does something, or says how it is done, or asks first where it is dangerous or would spoil a trial.
+    fn take_up(&mut self, mut proposal: Proposal) -> Option<Wish> {
         if !proposal.possible {
             self.dialog = Some(Dialog::ByHand(Box::new(proposal)));
+            return None;
+        }
+        let running = self.snapshot.as_ref().and_then(|s| s.trial.as_ref()).filter(|trial| !trial.is_over);
+        if let Some(trial) = running.filter(|_| proposal.action.is_tried()) {
+            proposal.cost = format!("{}; {} is still being proved, and then neither is", proposal.cost, trial.title);
+            self.dialog = Some(Dialog::Confirm(Box::new(proposal)));
             return None;
         }
         if proposal.dangerous {
@@ -552,18 +601,42 @@ impl App {
     fn undo(&mut self) -> Option<Wish> {
         let action = self.snapshot.as_ref()?.undo.clone().filter(|_| self.replay.is_none())?;
         if let Action::SwitchServer { server } = &action {
-            let proposal = Proposal {
-                title: format!("move back to {server}"),
-                cost: "viewers may see a short gap at the change".into(),
-                expected: format!("{server} takes the broadcast over at the next keyframe"),
-                possible: true,
-                dangerous: true,
-                action,
-            };
+            let proposal = Proposal { title: format!("move back to {server}"), ..to_server(server) };
             self.dialog = Some(Dialog::Confirm(Box::new(proposal)));
             return None;
         }
         Some(Wish::Act(action))
+    }
+
+    /// Keys while a change is chosen.
+    fn choose_key(&mut self, mut choice: Choice, key: KeyEvent) -> Option<Wish> {
+        match key.code {
+            KeyCode::Esc => return None,
+            KeyCode::Up => choice.step(false),
+            KeyCode::Down => choice.step(true),
+            KeyCode::Backspace => {
+                choice.typed.pop();
+            }
+            KeyCode::Enter => {
+                let snapshot = self.snapshot.clone()?;
+                match choice.chosen(&snapshot) {
+                    Ok(proposal) => return self.take_up(proposal),
+                    Err(what) => {
+                        self.notice = Some(what);
+                        choice.typed.clear();
+                    }
+                }
+            }
+            KeyCode::Char(c) if choice.kind == Kind::Bitrate && choice.typed.len() < 16 => {
+                // What a bitrate is written with; q and others mean nothing here.
+                if c.is_ascii_digit() || "+-%.,kKmMgGibBps/ ".contains(c) {
+                    choice.typed.push(c);
+                }
+            }
+            _ => {}
+        }
+        self.dialog = Some(Dialog::Choose(choice));
+        None
     }
 
     fn move_cursor(&mut self, columns: i64) {

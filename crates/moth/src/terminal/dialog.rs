@@ -9,6 +9,7 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Clear, Padding, Paragraph};
 
 use super::app::{App, Dialog};
+use super::choice::{self, Choice, Kind};
 use super::format::{number, wrap};
 use super::help;
 
@@ -21,6 +22,8 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
         Some(Dialog::Help) => (" Keys and words ", help::lines(app, snapshot)),
         Some(Dialog::Confirm(proposal)) => (" Sure? ", confirm(proposal, app)),
         Some(Dialog::ByHand(proposal)) => (" By your own hand ", by_hand(proposal, app, snapshot)),
+        Some(Dialog::Changes) => (" Change something ", changes(app, snapshot)),
+        Some(Dialog::Choose(choice)) => (" Change it to ", choose(choice, app)),
         Some(Dialog::ConfirmQuit) => (" Quit? ", quit(app)),
         Some(Dialog::Consent(_, words)) => (" Publish filler? ", consent(words, app)),
         Some(Dialog::EnterKey(typed)) => (" A new stream key ", enter_key(app, typed.is_empty())),
@@ -61,6 +64,42 @@ fn confirm(proposal: &Proposal, app: &App) -> Vec<Line<'static>> {
     text(&mut lines, &format!("Expected: {}.", proposal.expected));
     lines.push(Line::default());
     lines.push(answers(app, &[("y", "do it"), ("n", "leave it as it is")]));
+    lines
+}
+
+/// All that can be changed, each on its key, with how it is now.
+fn changes(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
+    let stream = &snapshot.stream;
+    let unknown = || "not known".to_owned();
+    let now = |kind: Kind| match kind {
+        Kind::Bitrate => {
+            stream.video_bitrate.or(snapshot.intended.video_bitrate).map_or_else(unknown, |b| b.to_string())
+        }
+        Kind::Server => snapshot.server.clone(),
+        Kind::Size => stream.width.zip(stream.height).map_or_else(unknown, |(w, h)| format!("{w}x{h}")),
+        Kind::Rate => stream.fps.map_or_else(unknown, |fps| format!("{fps:.0} frames/s")),
+        Kind::Keeper => snapshot.keeper.mode.word().into(),
+        Kind::Failover => if snapshot.failover { "on" } else { "off" }.into(),
+        Kind::Preset | Kind::Priority | Kind::Hand => String::new(),
+    };
+    let mut lines = Vec::new();
+    for kind in Kind::ALL {
+        lines.push(Line::from(vec![
+            Span::styled(format!(" {} ", kind.key()), app.palette.key()),
+            Span::raw(format!("  {:<32}", kind.words())),
+            Span::styled(now(kind), app.palette.faint()),
+        ]));
+    }
+    lines.push(Line::default());
+    lines.push(answers(app, &[("any other key", "close")]));
+    lines
+}
+
+fn choose(choice: &Choice, app: &App) -> Vec<Line<'static>> {
+    let mut lines = vec![Line::styled(capitalised(choice.kind.words()), app.palette.faint())];
+    lines.extend(choice::lines(choice, app, usize::from(COLUMNS)));
+    lines.push(Line::default());
+    lines.push(answers(app, &[("↑ ↓", "choose"), ("Enter", "do it"), ("Esc", "leave it as it is")]));
     lines
 }
 
@@ -125,8 +164,16 @@ fn by_hand(proposal: &Proposal, app: &App, snapshot: &Snapshot) -> Vec<Line<'sta
     } else {
         text(&mut lines, &format!("{}.", capitalised(&proposal.title)));
     }
+    for (i, step) in proposal.steps.iter().enumerate() {
+        text(&mut lines, &format!("{}. {step}", i + 1));
+    }
     text(&mut lines, &format!("Expected: {}.", proposal.expected));
     lines.push(Line::default());
-    lines.push(answers(app, &[("any key", "close")]));
+    let enter = if matches!(proposal.action, Action::ByHand { .. }) {
+        "done: prove that it helped"
+    } else {
+        "I do it now: look for it on the wire"
+    };
+    lines.push(answers(app, &[("Enter", enter), ("any other key", "close")]));
     lines
 }

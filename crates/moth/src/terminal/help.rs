@@ -1,11 +1,11 @@
 //! The keys that work here, and what the words and marks mean.
 
-use moth_core::proposal::Action;
 use moth_core::{Snapshot, State};
 use moth_plan::picture::Look;
 use ratatui::text::{Line, Span};
 
 use super::app::{App, Tab};
+use super::choice::Kind;
 use super::format::wrap;
 use super::palette::state_mark;
 use super::verdict::key_of;
@@ -27,7 +27,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             lines.push(key("↑ ↓", "the suspect whose evidence is shown"));
             lines.push(key("f", "the suspects of another stage: network, encoder, rendering"));
             lines.push(key("t", "test: a handshake with each server; or a look at the machine"));
-            lines.push(key("b s p u", "do, or undo, what Watch proposes"));
+            lines.push(key("b s p … u", "do, or undo, what Watch proposes; a shows all changes"));
             lines.push(key("← →", "look back and forth; n N to the next, the last mark"));
             lines.push(key("1-5", others));
             lines.push(Line::default());
@@ -81,8 +81,13 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     if let Some(first) = proposals.first() {
         lines.push(key("Enter", &first.title));
     }
-    for proposal in proposals.iter().filter(|p| !matches!(p.action, Action::ByHand { .. })) {
-        lines.push(key(key_of(&proposal.action), &proposal.title));
+    for proposal in proposals {
+        lines.push(key(&key_of(&proposal.action).to_string(), &proposal.title));
+    }
+    let letters: Vec<String> =
+        Kind::ALL.iter().filter(|k| **k != Kind::Hand).map(|kind| format!("{} {}", kind.key(), kind.short())).collect();
+    for row in wrap(&format!("change: {}; a all of them", letters.join(", ")), 62) {
+        lines.push(key("", &row));
     }
     if app.replay.is_some() {
         lines.push(key("Space", "stop the replay, and go on"));

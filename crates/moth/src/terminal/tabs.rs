@@ -110,6 +110,9 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     }
     match (app.tab, app.before.as_ref().map(|before| before.running)) {
         (Tab::Watch, _) => {
+            if app.replay.is_none() {
+                key("a", "change");
+            }
             key("←→", if app.cursor.is_some() { "move the cursor" } else { "look back" });
             if app.cursor.is_some() {
                 key("Esc", "back to now");

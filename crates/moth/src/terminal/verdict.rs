@@ -9,6 +9,7 @@ use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
 use super::app::App;
+use super::choice::Kind;
 use super::format::{clock, fit, wrap};
 
 /// Columns of the bar at the left.
@@ -23,16 +24,9 @@ pub(super) fn rows(snapshot: &Snapshot, width: u16, most: u16) -> u16 {
     u16::try_from(wanted).unwrap_or(most).max(if most > 8 { 9 } else { 4 }).min(most)
 }
 
-/// The key of an action, where there is one.
-pub(super) fn key_of(action: &Action) -> &'static str {
-    match action {
-        Action::SetBitrate { .. } => "b",
-        Action::SwitchServer { .. } => "s",
-        Action::LighterPreset => "p",
-        Action::SetSize { .. } => "z",
-        Action::SetRate { .. } => "r",
-        Action::ByHand { .. } => "",
-    }
+/// The key of an action.
+pub(super) fn key_of(action: &Action) -> char {
+    Kind::of(action).key()
 }
 
 pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
@@ -104,21 +98,17 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
 
 fn proposal_lines(proposal: &Proposal, app: &App, columns: usize, roomy: bool) -> Vec<Line<'static>> {
     let palette = app.palette;
-    let key = key_of(&proposal.action);
-    let lead = if key.is_empty() {
-        Span::styled("by hand  ", palette.faint())
-    } else {
-        Span::styled(format!(" {key} "), palette.key())
-    };
-    let gap = if key.is_empty() { "" } else { "      " };
-    let hand = if proposal.possible || key.is_empty() { "" } else { " (by hand: this key says how)" };
+    let lead = Span::styled(format!(" {} ", key_of(&proposal.action)), palette.key());
+    let is_hand = matches!(proposal.action, Action::ByHand { .. });
+    let gap = "      ";
+    let hand = if proposal.possible || is_hand { "" } else { " (by hand: this key says how)" };
     let mut title = vec![
         lead,
         Span::raw(gap),
         Span::styled(fit(&format!("{}{hand}", proposal.title), columns.saturating_sub(10)), palette.strong()),
     ];
     let about = match &proposal.action {
-        Action::ByHand { .. } => format!("expected: {}", proposal.expected),
+        Action::ByHand { .. } => format!("by your own hand, this key says how; expected: {}", proposal.expected),
         _ => format!("{}; expected: {}", proposal.cost, proposal.expected),
     };
     if roomy {

@@ -8,7 +8,7 @@ use ratatui::text::{Line, Span};
 use super::app::App;
 use super::format::{clock, fit};
 use super::palette::state_mark;
-use super::{journey, lanes, tabs, verdict, viewers};
+use super::{journey, lanes, tabs, trial, verdict, viewers};
 use crate::replay::ReplayState;
 
 /// Draws the screen below its header and above its keys.
@@ -16,19 +16,22 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     let roomy = area.height >= 32;
     let gap = u16::from(roomy);
     let verdict_rows = verdict::rows(snapshot, area.width, if roomy { 12 } else { 6 });
-    let [_, path, _, seen, middle, _, judged] = Layout::vertical([
+    let tried_rows = trial::rows(snapshot, roomy);
+    let [_, path, _, seen, middle, _, tried, judged] = Layout::vertical([
         Constraint::Length(gap),
         Constraint::Length(journey::ROWS),
         Constraint::Length(gap),
         Constraint::Length(1),
         Constraint::Min(8),
         Constraint::Length(gap),
+        Constraint::Length(tried_rows),
         Constraint::Length(verdict_rows),
     ])
     .areas(area);
     journey::draw(frame, inner(path), app, snapshot);
     viewers::draw(frame, inner(seen), app, snapshot);
     lanes::draw(frame, inner(middle), app, snapshot);
+    trial::draw(frame, inner(tried), app, snapshot);
     verdict::draw(frame, inner(judged), app, snapshot);
 }
 

@@ -1,0 +1,158 @@
+//! Where a running moth is told: a socket that only its user can reach.
+
+use std::fs::{self, DirBuilder, Permissions};
+use std::io;
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
+use std::os::unix::net::UnixStream as Blocking;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
+use tokio::net::{UnixListener, UnixStream};
+use tokio::sync::{mpsc, oneshot};
+use tokio::time::timeout;
+
+use super::{Answer, Came, Telling, Told};
+use crate::failure::Failure;
+
+/// A telling is no longer than this, in bytes.
+const LONGEST: u64 = 4096;
+/// Who connects says something within this.
+const SAYS: Duration = Duration::from_secs(5);
+
+/// The open socket; its file goes with it.
+pub struct Post {
+    listener: UnixListener,
+    path: PathBuf,
+}
+
+impl Drop for Post {
+    fn drop(&mut self) {
+        let _ = fs::remove_file(&self.path);
+    }
+}
+
+/// The folder that the sockets of this user's moths are in.
+///
+/// # Errors
+/// If it cannot be made, or is not this user's alone.
+fn folder() -> io::Result<PathBuf> {
+    let own = rustix::process::geteuid().as_raw();
+    let folder = match std::env::var_os("XDG_RUNTIME_DIR").map(PathBuf::from).filter(|dir| dir.is_absolute()) {
+        Some(runtime) => runtime.join("vigilant-moth"),
+        None => std::env::temp_dir().join(format!("vigilant-moth-{own}")),
+    };
+    match DirBuilder::new().mode(0o700).create(&folder) {
+        Err(error) if error.kind() != io::ErrorKind::AlreadyExists => return Err(error),
+        _ => {}
+    }
+    let found = fs::symlink_metadata(&folder)?;
+    if !found.is_dir() || found.uid() != own || found.mode() & 0o077 != 0 {
+        let what = format!("{} is not a folder of yours alone; remove it", folder.display());
+        return Err(io::Error::new(io::ErrorKind::PermissionDenied, what));
+    }
+    Ok(folder)
+}
+
+/// The socket to tell: the one named, else that of the only moth that runs.
+///
+/// # Errors
+/// [`Failure::Told`] if there is none, or there are several.
+pub fn find(named: Option<&Path>) -> Result<PathBuf, Failure> {
+    if let Some(path) = named {
+        return Ok(path.to_owned());
+    }
+    let nobody =
+        || Failure::Told("no moth is running that could be told; `moth watch` or `moth demo` begins one".into());
+    let folder = folder().map_err(|error| Failure::Told(format!("no running moth can be found: {error}")))?;
+    let entries = fs::read_dir(folder).map_err(|_| nobody())?;
+    let mut found: Vec<PathBuf> = entries.flatten().map(|entry| entry.path()).collect();
+    found.retain(|path| path.extension().is_some_and(|e| e == "sock") && Blocking::connect(path).is_ok());
+    found.sort();
+    match found.len() {
+        0 => Err(nobody()),
+        1 => Ok(found.remove(0)),
+        count => {
+            let names: Vec<String> = found.iter().map(|path| format!("--socket {}", path.display())).collect();
+            Err(Failure::Told(format!("{count} moths are running; say which: {}", names.join(" or "))))
+        }
+    }
+}
+
+impl Post {
+    /// Opens the socket: at this path, or in the usual folder under this process's number.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn open(path: Option<&Path>) -> io::Result<Self> {
+        let path = match path {
+            Some(path) => path.to_owned(),
+            None => {
+                let folder = folder()?;
+                sweep(&folder);
+                folder.join(format!("{}.sock", std::process::id()))
+            }
+        };
+        if path.exists() && Blocking::connect(&path).is_err() {
+            // Left over from one that was killed.
+            fs::remove_file(&path)?;
+        }
+        let listener = UnixListener::bind(&path)?;
+        fs::set_permissions(&path, Permissions::from_mode(0o600))?;
+        Ok(Self { listener, path })
+    }
+
+    /// Takes tellings for as long as it is polled.
+    pub async fn run(self, told: mpsc::UnboundedSender<Told>) {
+        loop {
+            match self.listener.accept().await {
+                Ok((stream, _)) => {
+                    let told = told.clone();
+                    tokio::spawn(async move {
+                        if let Err(error) = serve(stream, told).await {
+                            tracing::info!(%error, "a telling ended early");
+                        }
+                    });
+                }
+                Err(error) => {
+                    tracing::warn!(%error, "a telling could not be taken");
+                    tokio::time::sleep(Duration::from_millis(200)).await;
+                }
+            }
+        }
+    }
+}
+
+/// Removes what killed moths left.
+fn sweep(folder: &Path) {
+    for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+        let path = entry.path();
+        if path.extension().is_some_and(|e| e == "sock") && Blocking::connect(&path).is_err() {
+            let _ = fs::remove_file(path);
+        }
+    }
+}
+
+async fn serve(stream: UnixStream, told: mpsc::UnboundedSender<Told>) -> io::Result<()> {
+    let (reading, mut writing) = stream.into_split();
+    let mut line = String::new();
+    let mut reading = BufReader::new(reading.take(LONGEST));
+    let read = timeout(SAYS, reading.read_line(&mut line)).await;
+    if !matches!(read, Ok(Ok(1..))) {
+        return Ok(());
+    }
+    let answer = match serde_json::from_str::<Telling>(&line) {
+        Err(_) => Answer::new(Came::NotUnderstood, "expected a line of JSON like {\"tell\":[\"undo\"]}"),
+        Ok(Telling { tell }) => {
+            let (reply, answered) = oneshot::channel();
+            let over = || Answer::new(Came::NotDone, "the broadcast is over");
+            match told.send((tell, reply)) {
+                Ok(()) => answered.await.unwrap_or_else(|_| over()),
+                Err(_) => over(),
+            }
+        }
+    };
+    let mut text = serde_json::to_vec(&answer)?;
+    text.push(b'\n');
+    writing.write_all(&text).await
+}

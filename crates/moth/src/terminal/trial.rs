@@ -1,0 +1,135 @@
+//! The newest change and how far it is proved; what is looked for on the wire; and what the keeper does.
+
+use std::time::Duration;
+
+use moth_core::Snapshot;
+use moth_core::keeper::Mode;
+use moth_core::suspects::Fault;
+use moth_core::trial::{LONGEST_S, Outcome, SETTLE_S, Trial};
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::text::{Line, Span};
+
+use super::app::App;
+use super::format::{clock, fit, number};
+
+/// A trial that is over is shown for this much longer.
+const STAYS: Duration = Duration::from_secs(120);
+/// Columns of the bar that shows how far it is.
+const BAR: usize = 16;
+
+fn shown(snapshot: &Snapshot) -> Option<&Trial> {
+    let trial = snapshot.trial.as_ref()?;
+    let age = snapshot.at.since(trial.since);
+    (age < Duration::from_secs((LONGEST_S + SETTLE_S) as u64) + STAYS).then_some(trial)
+}
+
+/// Rows it wants.
+pub(super) fn rows(snapshot: &Snapshot, is_roomy: bool) -> u16 {
+    let trial = match (shown(snapshot), is_roomy) {
+        (Some(_), true) => 3,
+        (Some(_), false) => 1,
+        (None, _) => 0,
+    };
+    let keeper = u16::from(snapshot.keeper.mode != Mode::Off && (is_roomy || trial == 0));
+    trial + keeper + u16::from(snapshot.awaited.is_some())
+}
+
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+    let is_roomy = area.height > 2;
+    let columns = usize::from(area.width);
+    let mut lines = Vec::new();
+    if let Some(trial) = shown(snapshot) {
+        lines.push(head(trial, app, snapshot, columns));
+        if is_roomy {
+            lines.push(Line::from(fit(&format!("         {}", trial.sentence), columns)));
+            lines.push(Line::styled(fit(&format!("         {}", figures(trial)), columns), app.palette.faint()));
+        }
+    }
+    if let Some(awaited) = &snapshot.awaited {
+        let text = format!("by hand  {}: {}", awaited.action.words(), awaited.sentence);
+        lines.push(Line::from(fit(&text, columns)));
+    }
+    if snapshot.keeper.mode != Mode::Off {
+        let says = format!("({}) {}", snapshot.keeper.mode.word(), snapshot.keeper.says);
+        lines.push(Line::from(vec![
+            Span::styled("keeper   ", app.palette.faint()),
+            Span::raw(fit(&says, columns.saturating_sub(9))),
+        ]));
+    }
+    for (i, line) in lines.into_iter().take(area.height.into()).enumerate() {
+        frame.render_widget(line, Rect { y: area.y + u16::try_from(i).unwrap_or(0), height: 1, ..area });
+    }
+}
+
+/// What was changed, how long ago, what came of it, and the key that puts it back.
+fn head(trial: &Trial, app: &App, snapshot: &Snapshot, columns: usize) -> Line<'static> {
+    let palette = app.palette;
+    let words = if trial.put_back { "put back" } else { trial.outcome.words(trial.is_over) };
+    let style = match (trial.put_back, trial.outcome) {
+        (false, Outcome::Helped) => palette.quantity().patch(palette.strong()),
+        (false, Outcome::DidNotHelp) => palette.fault(Fault::Network).patch(palette.strong()),
+        _ => palette.strong(),
+    };
+    let mark = match (trial.put_back, trial.outcome) {
+        (true, _) => '↶',
+        (_, Outcome::Helped) => '●',
+        (_, Outcome::DidNotHelp) => '○',
+        (_, Outcome::Unclear) => '◌',
+    };
+    let age = trial.age(snapshot.at);
+    let whole = LONGEST_S + SETTLE_S;
+    let mut spans = vec![
+        Span::styled("trial    ", palette.faint()),
+        Span::styled(format!("{mark} {words}"), style),
+        Span::raw(format!("  {}  ", trial.title)),
+    ];
+    if trial.is_over {
+        spans.push(Span::styled(format!("{} ago", clock(age)), palette.faint()));
+    } else {
+        let filled = (age.as_secs() as usize * BAR / whole).min(BAR);
+        let bar = format!("{}{}", "━".repeat(filled), "┄".repeat(BAR - filled));
+        spans.push(Span::raw(bar));
+        spans.push(Span::styled(format!(" {} of {whole} s", age.as_secs()), palette.faint()));
+    }
+    if snapshot.undo.is_some() && !trial.put_back {
+        spans.push(Span::raw("  "));
+        spans.push(Span::styled(" u ", palette.key()));
+        spans.push(Span::raw(" put it back"));
+    }
+    if let (Outcome::DidNotHelp, Some(next)) = (trial.outcome, &trial.next) {
+        spans.push(Span::raw(format!("  next: {}", next.title)));
+    }
+    let line = Line::from(spans);
+    if line.width() <= columns {
+        return line;
+    }
+    // With little room, the words and the key.
+    Line::from(vec![
+        Span::styled("trial    ", palette.faint()),
+        Span::styled(format!("{mark} {words}"), style),
+        Span::raw(fit(&format!("  {}", trial.title), columns.saturating_sub(36))),
+        Span::raw("  "),
+        Span::styled(" u ", palette.key()),
+    ])
+}
+
+/// Before and after, side by side.
+fn figures(trial: &Trial) -> String {
+    let (b, a) = (&trial.before, &trial.after);
+    let mut parts = vec![
+        format!(
+            "before → since, {} s each: lost {:.1} → {:.1} %",
+            a.seconds.min(b.seconds),
+            b.lost_percent(),
+            a.lost_percent()
+        ),
+        format!("still {:.1} → {:.1} s", b.frozen_ms as f64 / 1000.0, a.frozen_ms as f64 / 1000.0),
+        format!("queue {} → {} ms", number(Some(b.queue_ms)), number(Some(a.queue_ms))),
+        format!("carried {} → {} kb/s", number(Some(b.sent_kbps)), number(Some(a.sent_kbps))),
+    ];
+    if let (Some(before), Some(after)) = (b.bits_per_pixel, a.bits_per_pixel) {
+        parts.push(format!("picture {before:.3} → {after:.3} bits/pixel"));
+    }
+    parts.join("  ")
+}
