@@ -99,7 +99,7 @@ impl Hand {
                 ],
             ),
             Self::AskService(_) => (
-                format!("look whether {} says that it is in trouble", self.name()),
+                format!("look at the service's status page: {} may be in trouble", self.name()),
                 "either they know of it, or it is between you and them",
                 &[
                     "Open the service's status page, and the one of your provider.",

@@ -208,7 +208,7 @@ mod tests {
         assert!(wrong("bitrate -99%").contains("is no video bitrate"));
         assert!(wrong("bitrate +x%").contains("like -10%"));
         assert!(wrong("server Grimsby").contains("Aldmoor, Dunmere"));
-        assert!(wrong("size 10x10").contains("160x90"));
+        assert!(wrong("size 64x64").contains("160x90"));
         assert!(wrong("rate 0").contains("1 to 240"));
         assert!(wrong("keeper maybe").contains("off, advise or act"));
         assert!(wrong("orbit-key-that-is-very-secret-indeed").contains("expected one of"));
