@@ -95,7 +95,7 @@ const SPIKE_OVER: Duration = Duration::from_millis(700);
 /// After a step down that a spike had caused, it goes back after so long without a queue.
 const QUIET_AFTER_SPIKE: Duration = Duration::from_secs(4);
 /// The same for a broadcaster that is restarted for it, and the gain that is worth it.
-const QUIET_RESTART: Duration = Duration::from_secs(180);
+const QUIET_RESTART: Duration = Duration::from_secs(120);
 const GAIN_RESTART: f64 = 1.25;
 /// A climb that fails within this long is one that did not hold: a line that is a little too small takes as long to
 /// fill a queue.

@@ -423,6 +423,24 @@ pub struct TellOptions {
     pub json: bool,
 }
 
+impl TellOptions {
+    /// With options behind the words, which are taken for words because a word may begin with a hyphen: -10%.
+    #[must_use]
+    pub fn sorted(self) -> Self {
+        let Self { words, mut socket, mut json } = self;
+        let mut kept = Vec::new();
+        let mut rest = words.into_iter();
+        while let Some(word) = rest.next() {
+            match word.as_str() {
+                "--json" => json = true,
+                "--socket" => socket = rest.next().map(PathBuf::from),
+                _ => kept.push(word),
+            }
+        }
+        Self { words: kept, socket, json }
+    }
+}
+
 /// What the moth may do by itself.
 #[derive(Debug, Clone, Default, Args)]
 pub struct AutomaticOptions {

@@ -263,9 +263,12 @@ impl EncoderCommand {
         if !left {
             tracing::warn!("another broadcaster is on air; the encoder command is run beside it");
         }
+        let mut resumed = self.relay.resumed();
+        resumed.mark_unchanged();
         let mut child = self.start().map_err(|why| (why, None))?;
         tokio::select! {
-            published = timeout(PUBLISHES, peer.wait_for(Option::is_some)) => match published {
+            // Some connect before they know whether they can encode: it is the first message that counts.
+            published = timeout(PUBLISHES, resumed.changed()) => match published {
                 Ok(_) => Ok(child),
                 Err(_) => Err((format!("it did not publish within {} s", PUBLISHES.as_secs()), Some(child))),
             },

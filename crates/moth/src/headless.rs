@@ -34,12 +34,16 @@ pub(crate) fn run(task: Task) -> Outcome {
         let mut out = io::stdout().lock();
         let mut failed = None;
         let mut looks = 0_u32;
+        // The last look is when all accounts are settled; it is printed whatever its number.
+        let mut unprinted = None;
         let look = |snapshot: Arc<Snapshot>| {
             let is_over = run_for.is_some_and(|limit| snapshot.at.seconds() >= limit.as_secs_f64());
             looks += 1;
             if !is_over && !(looks - 1).is_multiple_of(EACH) {
+                unprinted = Some(snapshot);
                 return ControlFlow::Continue(());
             }
+            unprinted = None;
             match print(&mut out, &snapshot) {
                 Ok(()) if !is_over => ControlFlow::Continue(()),
                 Ok(()) => ControlFlow::Break(()),
@@ -51,6 +55,9 @@ pub(crate) fn run(task: Task) -> Outcome {
         };
         let told = tell::listen(socket.as_deref())?;
         conduct(production, core, Desk { actions, stop, recording, outlets, told }, LOOK_EACH, look).await?;
+        if let (Some(last), None) = (unprinted, &failed) {
+            failed = print(&mut out, &last).err();
+        }
         match failed {
             // Whoever read has read enough.
             Some(error) if error.kind() != io::ErrorKind::BrokenPipe => {

@@ -96,7 +96,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Plan(options) => plan::run(&options, &cli.kit),
         // These have something to say by their status as well.
         Command::Judge(options) => return status(judge::run(&options)),
-        Command::Tell(options) => return status(tell::run(&options)),
+        Command::Tell(options) => return status(tell::run(&options.sorted())),
         Command::Routes(options) => return status(routes::run(&options, &cli.kit)),
         Command::Uplink(options) => uplink::run(&options, &cli.kit),
         Command::Check(options) => return status(check::run(&options, &cli.kit)),

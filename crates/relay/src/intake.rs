@@ -128,7 +128,6 @@ impl Intake {
             return Err(format!("publish to the application `{}` here; the address ends in /{}", self.app, self.app));
         }
         if self.shared.expected(self.recorder.now()).is_some() && self.shared.vacant.swap(false, Ordering::AcqRel) {
-            self.shared.expect(None);
             self.shared.peer.send_replace(peer);
             return Ok(OnAir { intake: self, resumes: true });
         }
@@ -176,6 +175,9 @@ impl Intake {
     /// A restarted broadcaster begins: what is added to its timestamps.
     fn resume(&self, first: &Message) -> u32 {
         let (goes_on_ms, gap_ms) = self.shared.resume(self.recorder.now());
+        // Only now: one that connects and sends nothing has not taken the place.
+        self.shared.expect(None);
+        self.shared.resumed.send_modify(|times| *times += 1);
         self.recorder.note(Origin::Measured, Observation::Resumed { gap_ms });
         goes_on_ms.wrapping_sub(first.time.0)
     }

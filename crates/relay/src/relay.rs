@@ -77,6 +77,8 @@ pub(crate) struct Shared {
     pub peer: watch::Sender<Option<SocketAddr>>,
     /// The place of a broadcaster that is being restarted waits for it.
     pub vacant: AtomicBool,
+    /// How often a broadcaster went on where another had stopped.
+    pub resumed: watch::Sender<u64>,
 }
 
 struct Post {
@@ -184,6 +186,12 @@ impl RelayHandle {
         self.shared.expect(long.map(|long| Moment::after(now + long)));
     }
 
+    /// How often a broadcaster that was expected went on where another had stopped: it counts with its first message.
+    #[must_use]
+    pub fn resumed(&self) -> watch::Receiver<u64> {
+        self.shared.resumed.subscribe()
+    }
+
     /// The broadcaster's end of its connection, as it changes.
     #[must_use]
     pub fn broadcaster_peer(&self) -> watch::Receiver<Option<SocketAddr>> {
@@ -218,6 +226,7 @@ impl Relay {
             phase: watch::Sender::new(Phase::Idle),
             peer: watch::Sender::new(None),
             vacant: AtomicBool::new(false),
+            resumed: watch::Sender::new(0),
         });
         let (commands, orders) = mpsc::channel(16);
         let intake = Intake { shared: shared.clone(), recorder: recorder.clone(), app: settings.app };

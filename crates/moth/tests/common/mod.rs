@@ -573,6 +573,44 @@ impl Moth {
         moth
     }
 
+    /// The same with a setup's configuration instead of an address.
+    pub fn on_setup(mut command: Command, desk: &Desk, port: u16, more: &[&str]) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let child = command
+            .arg(env!("CARGO_BIN_EXE_moth"))
+            .args(["watch", "--headless", "--config"])
+            .arg(desk.dir.path().join("moth.toml"))
+            .args(more)
+            .arg("--key-file")
+            .arg(desk.dir.path().join("key"))
+            .args(["--listen", &format!("rtmp://127.0.0.1:{port}/moth"), "--socket"])
+            .arg(dir.path().join("moth.sock"))
+            .stdout(File::create(dir.path().join("lines.json")).unwrap())
+            .stderr(File::create(dir.path().join("moth.log")).unwrap())
+            .spawn()
+            .unwrap();
+        let moth = Self { dir, port, process: Running(child) };
+        wait_for("the moth's first line", Duration::from_secs(10), || (!moth.lines().is_empty()).then_some(()));
+        moth
+    }
+
+    /// Tells it something: the exit status, and what it said.
+    pub fn tell(&self, words: &[&str]) -> (Option<i32>, String) {
+        let out = Command::new(env!("CARGO_BIN_EXE_moth"))
+            .args(["tell", "--socket"])
+            .arg(self.dir.path().join("moth.sock"))
+            .args(words)
+            .output()
+            .unwrap();
+        let said = [out.stdout, out.stderr].concat();
+        (out.status.code(), String::from_utf8_lossy(&said).trim().to_owned())
+    }
+
+    /// Its newest line.
+    pub fn newest(&self) -> Value {
+        self.lines().pop().unwrap()
+    }
+
     pub fn here(to: &[&str]) -> Self {
         Self::watching(Command::new("env"), to)
     }
