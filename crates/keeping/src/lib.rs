@@ -126,3 +126,34 @@ pub fn text(rows: &[Row]) -> String {
     }
     out
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The whole evaluation is `cargo run --release -p moth-keeping`; every family is among these.
+    #[test]
+    fn on_a_sample_of_lines_little_is_dropped_much_is_carried_and_seldom_is_anything_changed() {
+        for (families, seeds) in [(&trace::KNOWN[..], 50_000..50_004), (&trace::HELD_OUT[..], 60_000..60_004)] {
+            let rows: Vec<Row> = trace::traces(families, seeds).iter().map(row).collect();
+            let told = text(&rows);
+            let keeper = summary(rows.iter(), 0);
+            assert!(keeper.dropped <= 0.003 && keeper.share >= 0.88, "{told}");
+            assert!(keeper.worst_changes <= 2, "{told}");
+            let fixed = summary(rows.iter(), 1);
+            assert!(fixed.dropped > 10.0 * keeper.dropped, "a bitrate that is not kept drops far more: {told}");
+            assert!(rows.iter().filter(|row| row.is_steady).all(|row| row.results[0].changes == 0), "{told}");
+        }
+    }
+
+    #[test]
+    fn nobody_delivers_more_than_the_clairvoyant() {
+        for trace in trace::traces(&trace::KNOWN, 70_000..70_002) {
+            let row = row(&trace);
+            for (result, name) in row.results.iter().zip(NAMES) {
+                // A frame more or less at the end is what is left in the queue.
+                assert!(result.video_bits <= row.clairvoyant_bits * 1.01, "{name} over {}", row.family);
+            }
+        }
+    }
+}

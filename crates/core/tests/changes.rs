@@ -1,0 +1,353 @@
+//! Changes: tried, put back, made by the keeper or by hand.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use moth_core::account::{Account, Accounts};
+use moth_core::keeper::{Bounds, Mode};
+use moth_core::proposal::Action;
+use moth_core::reading::{
+    Automatics, BroadcasterCounters, LinkChange, Observation, QueueLevel, SoundFrame, StreamFacts, VideoFrame,
+};
+use moth_core::trial::Outcome;
+use moth_core::viewers::Freezes;
+use moth_core::{Bitrate, Core, Moment, Origin, Reading, Settings, Snapshot};
+use proptest::prelude::*;
+
+/// What waits was asked at this rate: it is as old as the time that took.
+const ASKED_KBPS: f64 = 4160.0;
+
+/// A broadcast over a line that carries so much, told reading by reading.
+struct Show {
+    core: Core,
+    ms: u64,
+    video_kbps: f64,
+    line_kbps: f64,
+    /// What waits, in kilobits.
+    waits: f64,
+    sent_bytes: f64,
+    video: Account,
+    skipped: u64,
+}
+
+impl Show {
+    fn new() -> Self {
+        let mut this = Self {
+            core: Core::new(Settings { servers: vec!["Aldmoor".into(), "Dunmere".into()] }),
+            ms: 0,
+            video_kbps: 4000.0,
+            line_kbps: 8000.0,
+            waits: 0.0,
+            sent_bytes: 0.0,
+            video: Account::default(),
+            skipped: 0,
+        };
+        let facts = StreamFacts {
+            width: Some(1280),
+            height: Some(720),
+            fps: Some(60.0),
+            video_bitrate: Some(Bitrate::from_kbps(4000)),
+            takes_bitrate: true,
+            ..StreamFacts::default()
+        };
+        this.tell(Observation::Broadcaster { present: true });
+        this.tell(Observation::Link(LinkChange::Up { server: "Aldmoor".into() }));
+        this.tell(Observation::Stream(facts));
+        this
+    }
+
+    fn now(&self) -> Moment {
+        Moment::from_ms(self.ms)
+    }
+
+    fn tell(&mut self, what: Observation) {
+        self.core.take(&Reading { at: self.now(), origin: Origin::Measured, what });
+    }
+
+    /// So many seconds, frame by frame; gives what the core wanted meanwhile, and does it.
+    fn run(&mut self, seconds: u64) -> Vec<Action> {
+        let mut wanted = Vec::new();
+        for _ in 0..seconds * 50 {
+            self.ms += 20;
+            let bytes = (self.video_kbps * 20.0 / 8.0) as u32;
+            self.video.offer();
+            self.tell(Observation::Video(VideoFrame { time_ms: self.ms as u32, bytes, ..VideoFrame::default() }));
+            self.tell(Observation::Audio(SoundFrame { time_ms: self.ms as u32, bytes: 400 }));
+            self.waits += f64::from(bytes + 400) * 0.008;
+            let gone = self.waits.min(self.line_kbps * 0.02);
+            self.waits -= gone;
+            self.sent_bytes += gone * 125.0;
+            // Two seconds may wait, and what comes then is dropped.
+            if self.waits > ASKED_KBPS * 2.0 {
+                self.waits -= f64::from(bytes) * 0.008;
+                self.video.drop_one();
+            } else {
+                self.video.deliver();
+            }
+            if self.ms.is_multiple_of(100) {
+                let ms = self.waits / ASKED_KBPS * 1000.0;
+                let queue = QueueLevel { ms, bytes: (self.waits * 125.0) as u64, limit_ms: 2000.0 };
+                let accounts = Accounts { video: self.video, audio: Account::default() };
+                let (sent_bytes, freezes) = (self.sent_bytes as u64, Freezes::default());
+                self.tell(Observation::Relay { accounts, queue, sent_bytes, freezes, frozen_ms: None });
+            }
+            if self.ms.is_multiple_of(500) {
+                let counters = BroadcasterCounters { skipped: Some(self.skipped), ..BroadcasterCounters::default() };
+                self.tell(Observation::Counters(counters));
+            }
+            while let Some(action) = self.core.take_wish() {
+                self.act(&action);
+                wanted.push(action);
+            }
+        }
+        wanted
+    }
+
+    fn act(&mut self, action: &Action) {
+        if let Action::SetBitrate { video } = action {
+            self.video_kbps = video.kbps();
+        }
+        self.tell(Observation::acted(action.clone(), None));
+    }
+
+    fn bitrate(&mut self, kbps: u64) {
+        self.act(&Action::SetBitrate { video: Bitrate::from_kbps(kbps) });
+    }
+
+    fn keeper(&mut self, mode: Mode) {
+        let bounds = Bounds { floor: Some(Bitrate::from_kbps(500)), ceiling: None };
+        self.tell(Observation::Automatics(Automatics { keeper: mode, bounds, ..Automatics::default() }));
+    }
+
+    fn snapshot(&mut self) -> Snapshot {
+        self.core.snapshot(self.now())
+    }
+}
+
+#[test]
+fn a_bitrate_that_fits_is_told_to_have_helped_with_its_numbers_and_a_key_to_undo() {
+    let mut show = Show::new();
+    show.run(20);
+    show.line_kbps = 2500.0;
+    show.run(40);
+    show.bitrate(1800);
+    show.run(10);
+    let trial = show.snapshot().trial.unwrap();
+    assert_eq!((trial.outcome, trial.is_over), (Outcome::Unclear, false), "{}", trial.sentence);
+    show.run(20);
+    let snapshot = show.snapshot();
+    let trial = snapshot.trial.unwrap();
+    assert_eq!(trial.outcome, Outcome::Helped, "{}", trial.sentence);
+    assert!(trial.before.lost_percent() > 20.0 && trial.after.lost == 0, "{trial:?}");
+    assert_eq!(trial.before.seconds, trial.after.seconds, "on the same length");
+    let (least, most) = trial.less_points.unwrap();
+    assert!(0.0 < least && least < most, "{least} to {most}");
+    assert!(trial.before.bits_per_pixel.unwrap() > trial.after.bits_per_pixel.unwrap());
+    assert_eq!(snapshot.undo, Some(Action::SetBitrate { video: Bitrate::from_kbps(4000) }));
+    assert!(snapshot.marks.iter().any(|mark| mark.is_change && mark.text.starts_with("helped: video bitrate")));
+}
+
+#[test]
+fn a_change_that_mends_nothing_is_told_not_to_have_helped_with_what_to_do_next() {
+    let mut show = Show::new();
+    show.run(20);
+    show.line_kbps = 2500.0;
+    show.run(40);
+    show.act(&Action::SwitchServer { server: "Dunmere".into() });
+    show.tell(Observation::Link(LinkChange::Up { server: "Dunmere".into() }));
+    show.run(30);
+    let trial = show.snapshot().trial.unwrap();
+    assert_eq!(trial.outcome, Outcome::DidNotHelp, "{}", trial.sentence);
+    let next = trial.next.unwrap();
+    assert!(matches!(next.action, Action::SetBitrate { .. }), "not the same again: {next:?}");
+}
+
+#[test]
+fn of_two_changes_at_once_neither_is_credited() {
+    let mut show = Show::new();
+    show.run(20);
+    show.line_kbps = 2500.0;
+    show.run(40);
+    show.bitrate(1900);
+    show.run(5);
+    show.act(&Action::SwitchServer { server: "Dunmere".into() });
+    show.run(40);
+    let trial = show.snapshot().trial.unwrap();
+    assert!(trial.beside_another && trial.is_over, "{trial:?}");
+    assert_eq!(trial.outcome, Outcome::Unclear);
+    assert!(trial.sentence.contains("Not credited"), "{}", trial.sentence);
+}
+
+#[test]
+fn more_picture_that_is_carried_helped_too() {
+    let mut show = Show::new();
+    show.run(70);
+    show.bitrate(5000);
+    show.run(30);
+    let trial = show.snapshot().trial.unwrap();
+    assert_eq!(trial.outcome, Outcome::Helped, "{}", trial.sentence);
+    assert!(trial.sentence.contains("carried instead of"), "{}", trial.sentence);
+}
+
+#[test]
+fn the_keeper_goes_down_once_and_climbs_back() {
+    let mut show = Show::new();
+    show.keeper(Mode::Act);
+    assert_eq!(show.run(60), [], "nothing while nothing is wrong");
+    show.line_kbps = 2500.0;
+    let down = show.run(15);
+    let [Action::SetBitrate { video }] = down[..] else { panic!("once: {down:?}") };
+    assert!((1500.0..2340.0).contains(&video.kbps()), "what is carried less a margin: {video}");
+    show.line_kbps = 8000.0;
+    let up = show.run(240);
+    let rates: Vec<f64> =
+        up.iter().map(|a| if let Action::SetBitrate { video } = a { video.kbps() } else { f64::NAN }).collect();
+    assert!(rates.is_sorted() && rates.last() == Some(&4000.0), "step by step up to where it was: {rates:?}");
+    assert_eq!(show.snapshot().undo, None, "and then there is nothing to put back");
+}
+
+#[test]
+fn a_spike_that_the_queue_absorbs_changes_nothing() {
+    let mut show = Show::new();
+    show.keeper(Mode::Act);
+    show.run(30);
+    for line in [0.0, 400.0, 1200.0, 3000.0] {
+        show.line_kbps = line;
+        assert_eq!(show.run(1), []);
+        show.line_kbps = 8000.0;
+        assert_eq!(show.run(25), [], "a second at {line} kb/s");
+    }
+}
+
+#[test]
+fn the_keeper_leaves_encoder_faults_alone_and_a_hand_counts_more() {
+    let mut show = Show::new();
+    show.keeper(Mode::Act);
+    show.run(20);
+    for _ in 0..20 {
+        show.skipped += 30;
+        assert_eq!(show.run(1), [], "frames are skipped, and the line is innocent");
+    }
+    show.bitrate(3500);
+    let keeper = show.snapshot().keeper;
+    assert!(keeper.rests && keeper.says.contains("by hand"), "{keeper:?}");
+    show.line_kbps = 2000.0;
+    assert_eq!(show.run(30), []);
+    // Asked for again, it begins again.
+    show.act(&Action::SetKeeper { mode: Mode::Act });
+    assert_eq!(show.run(15).len(), 1);
+}
+
+#[test]
+fn a_keeper_that_advises_says_once_what_it_would_do_and_does_nothing() {
+    let mut show = Show::new();
+    show.keeper(Mode::Advise);
+    show.run(20);
+    show.line_kbps = 2500.0;
+    assert_eq!(show.run(30), []);
+    let snapshot = show.snapshot();
+    let advice: Vec<_> = snapshot.marks.iter().filter(|mark| mark.text.starts_with("keeper advises")).collect();
+    assert_eq!(advice.len(), 1, "{advice:?}");
+}
+
+#[test]
+fn what_is_done_by_hand_is_seen_on_the_wire_or_not_or_in_part() {
+    let mut show = Show::new();
+    show.run(10);
+    let told = Action::SetBitrate { video: Bitrate::from_kbps(2000) };
+    show.tell(Observation::Told { action: told });
+    show.run(6);
+    assert!(show.snapshot().awaited.unwrap().sentence.starts_with("Not yet"));
+    show.video_kbps = 3000.0;
+    show.run(8);
+    assert!(show.snapshot().awaited.unwrap().sentence.starts_with("Only a part"));
+    show.video_kbps = 2000.0;
+    show.run(8);
+    let snapshot = show.snapshot();
+    assert_eq!((snapshot.awaited.is_none(), snapshot.trial.is_some()), (true, true));
+    assert_eq!(snapshot.undo, Some(Action::SetBitrate { video: Bitrate::from_kbps(4000) }));
+    // And one that never comes is given up.
+    show.tell(Observation::Told { action: Action::SetBitrate { video: Bitrate::from_kbps(1000) } });
+    show.run(130);
+    let snapshot = show.snapshot();
+    assert!(snapshot.awaited.is_none());
+    assert!(snapshot.marks.iter().any(|mark| mark.text.contains("not done. Not yet")));
+}
+
+/// Everything an action can change.
+#[derive(Debug, Clone, PartialEq)]
+struct Setup {
+    kbps: u64,
+    size: (u32, u32),
+    fps: u32,
+    preset: i32,
+    server: String,
+    nice: i32,
+}
+
+impl Setup {
+    /// Does it, as whoever carries actions out; gives what puts it back where the core cannot know.
+    fn take(&mut self, action: &Action) -> Option<Action> {
+        match action {
+            Action::SetBitrate { video } => self.kbps = video.bps() / 1000,
+            Action::SwitchServer { server } => self.server.clone_from(server),
+            Action::LighterPreset => self.preset += 1,
+            Action::HeavierPreset => self.preset -= 1,
+            Action::SetSize { width, height } => self.size = (*width, *height),
+            Action::SetRate { fps } => self.fps = *fps,
+            Action::SetPriority { nice } => {
+                return Some(Action::SetPriority { nice: std::mem::replace(&mut self.nice, *nice) });
+            }
+            _ => {}
+        }
+        None
+    }
+}
+
+fn any_action() -> impl Strategy<Value = Action> {
+    prop_oneof![
+        (500..8000_u64).prop_map(|kbps| Action::SetBitrate { video: Bitrate::from_kbps(kbps) }),
+        prop_oneof![Just("Aldmoor"), Just("Dunmere")].prop_map(|name| Action::SwitchServer { server: name.into() }),
+        Just(Action::LighterPreset),
+        Just(Action::HeavierPreset),
+        prop_oneof![Just((960, 540)), Just((1280, 720)), Just((1920, 1080))]
+            .prop_map(|(width, height)| Action::SetSize { width, height }),
+        prop_oneof![Just(30), Just(48), Just(60)].prop_map(|fps| Action::SetRate { fps }),
+        (-5..6_i32).prop_map(|nice| Action::SetPriority { nice }),
+    ]
+}
+
+proptest! {
+    #[test]
+    fn undoing_everything_gives_exactly_the_setup_before(
+        actions in proptest::collection::vec((any_action(), any::<bool>()), 0..25),
+    ) {
+        let mut show = Show::new();
+        let before =
+            Setup { kbps: 4000, size: (1280, 720), fps: 60, preset: 0, server: "Aldmoor".into(), nice: 0 };
+        let mut setup = before.clone();
+        let mut act = |show: &mut Show, action: &Action, works: bool| {
+            let back = works.then(|| setup.take(action)).flatten();
+            show.ms += 700;
+            let failed = (!works).then(|| "it does not".to_owned());
+            show.tell(Observation::Acted { action: action.clone(), failed, back });
+            if let (Action::SwitchServer { server }, true) = (action, works) {
+                show.tell(Observation::Link(LinkChange::Up { server: server.clone() }));
+            }
+            setup.clone()
+        };
+        for (action, works) in &actions {
+            // A move to where it already is never takes place.
+            let here = show.snapshot().server;
+            if *action != (Action::SwitchServer { server: here }) {
+                act(&mut show, action, *works);
+            }
+        }
+        let mut end = before.clone();
+        for _ in 0..=actions.len() {
+            let Some(back) = show.snapshot().undo else { break };
+            end = act(&mut show, &back, true);
+        }
+        prop_assert_eq!(show.snapshot().undo, None);
+        let unchanged = actions.iter().all(|(_, works)| !works);
+        prop_assert!(unchanged || end == before, "{:?}", end);
+    }
+}
