@@ -147,6 +147,36 @@ fn the_demo_shows_trouble_a_key_mends_it_and_the_terminal_is_left_clean() {
 }
 
 #[test]
+fn in_trouble_a_change_is_made_proved_put_back_and_missed() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(150, 44);
+    terminal.run_moth("demo");
+    terminal.shows("network at fault", 60);
+    // Half a minute of trouble is something to compare with.
+    terminal.shows("(0:25)", 60);
+    terminal.keys("b");
+    let screen = terminal.shows("trial", 10);
+    assert!(screen.contains("cannot tell yet") && screen.contains("video bitrate to"), "{screen}");
+    let screen = terminal.shows("● helped", 40);
+    assert!(screen.contains("points less (95 %)") && screen.contains("before → since"), "{screen}");
+    terminal.keys("u");
+    terminal.shows("put back", 5);
+    terminal.shows("network at fault", 20);
+    // And the keeper, asked for, does it by itself.
+    terminal.keys("k");
+    terminal.shows("keeper: act", 5);
+    terminal.keys("Down");
+    terminal.keys("Enter");
+    let screen = terminal.shows("keeper   (act)", 5);
+    assert!(screen.contains("losing") || screen.contains("strained"), "{screen}");
+    terminal.shows("nothing at fault", 30);
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+}
+
+#[test]
 fn a_termination_signal_leaves_the_terminal_clean() {
     if !have(&["tmux"]) {
         return;

@@ -25,6 +25,13 @@ use crate::tester::Field;
 
 /// An evening's snapshot after so many seconds, nobody having touched anything.
 async fn snapshot(slug: &str, seconds: u64) -> Arc<Snapshot> {
+    after(slug, &[], seconds).await
+}
+
+/// An evening's snapshot after so many seconds, with things done to it, each at its second.
+async fn after(slug: &str, deeds: &[(u64, Action)], seconds: u64) -> Arc<Snapshot> {
+    let mut deeds = deeds.iter();
+    let mut deed = deeds.next();
     let evening = shipped().into_iter().find(|e| e.slug == slug).unwrap();
     let mut core = Core::new(Settings { servers: evening.servers() });
     let mut theatre = Theatre::open(&evening, 41).unwrap();
@@ -39,6 +46,11 @@ async fn snapshot(slug: &str, seconds: u64) -> Arc<Snapshot> {
             break;
         }
         core.take(&reading);
+        if let Some((_, action)) = deed.filter(|(second, _)| reading.at.seconds() >= *second as f64) {
+            Theatre::act(&theatre.relay, &theatre.broadcaster, &theatre.recorder, action.clone()).await;
+            theatre.relay.be_patient(Duration::from_secs(10));
+            deed = deeds.next();
+        }
     }
     Arc::new(core.snapshot(end))
 }
@@ -511,4 +523,70 @@ fn servers_are_chosen_one_by_one_and_by_region() {
     assert!(words.contains("4 servers of Nocturne") && words.contains("for 40 s"), "{words}");
     type_char(&mut app, 't');
     assert!(app.before.as_ref().unwrap().routes_order().unwrap().1.contains("for 120 s"));
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_trial_is_shown_while_it_runs_and_when_it_is_proved() {
+    let lower = || (50, Action::SetBitrate { video: Bitrate::from_kbps(2250) });
+    let running = after("archive-sync", &[lower()], 62).await;
+    insta::assert_snapshot!("trial_running_158x47", drawn(&app(Some(running.clone())), 158, 47));
+    insta::assert_snapshot!("trial_running_80x24", drawn(&app(Some(running.clone())), 80, 24));
+    let helped = after("archive-sync", &[lower()], 80).await;
+    insta::assert_snapshot!("trial_helped_158x47", drawn(&app(Some(helped.clone())), 158, 47));
+    // A second change while the first is being proved is asked about.
+    let mut app = app(Some(running));
+    assert_eq!(type_char(&mut app, 'p'), None);
+    assert_eq!(press(&mut app, KeyCode::Enter), None);
+    let screen = drawn(&app, 158, 47);
+    assert!(screen.contains("Sure?") && screen.contains("is still being proved, and then neither is"), "{screen}");
+    assert_eq!(type_char(&mut app, 'n'), None);
+    let back = Action::SetBitrate { video: Bitrate::from_kbps(6000) };
+    assert_eq!(type_char(&mut app, 'u'), Some(Wish::Act(back)), "to put it back is always one key");
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_change_is_chosen_with_its_price_or_typed() {
+    let mut app = app(Some(snapshot("calm", 14).await));
+    type_char(&mut app, 'a');
+    insta::assert_snapshot!("changes_120x40", drawn(&app, 120, 40));
+    type_char(&mut app, 'b');
+    insta::assert_snapshot!("choice_120x40", drawn(&app, 120, 40));
+    press(&mut app, KeyCode::Down);
+    let chosen = Action::SetBitrate { video: Bitrate::from_kbps(4500) };
+    assert_eq!(press(&mut app, KeyCode::Enter), Some(Wish::Act(chosen)));
+    type_char(&mut app, 'b');
+    "-20%".chars().for_each(|c| assert_eq!(type_char(&mut app, c), None));
+    let typed = Action::SetBitrate { video: Bitrate::from_kbps(4800) };
+    assert_eq!(press(&mut app, KeyCode::Enter), Some(Wish::Act(typed)));
+    type_char(&mut app, 'b');
+    "47".chars().for_each(|c| assert_eq!(type_char(&mut app, c), None));
+    assert_eq!(press(&mut app, KeyCode::Enter), None, "a number without a unit is no bitrate");
+    assert!(drawn(&app, 120, 40).contains("has no unit"));
+    press(&mut app, KeyCode::Esc);
+    // Leaving a server is asked about once more.
+    type_char(&mut app, 's');
+    assert_eq!(press(&mut app, KeyCode::Enter), None);
+    assert!(drawn(&app, 120, 40).contains("Sure?"));
+    type_char(&mut app, 'n');
+    for (key, action) in [
+        ('p', Action::LighterPreset),
+        ('k', Action::SetKeeper { mode: moth_core::keeper::Mode::Advise }),
+        ('x', Action::SetFailover { on: true }),
+        ('o', Action::SetPriority { nice: -5 }),
+    ] {
+        assert_eq!(type_char(&mut app, key), None);
+        assert_eq!(press(&mut app, KeyCode::Enter), Some(Wish::Act(action)), "{key}");
+    }
+    assert_eq!(type_char(&mut app, 'h'), None);
+    assert!(drawn(&app, 120, 40).contains("there is nothing to change now"));
+}
+
+#[tokio::test(start_paused = true)]
+async fn what_is_done_by_hand_is_told_step_by_step_and_then_proved() {
+    let mut app = app(Some(snapshot("archive-sync", 24).await));
+    assert_eq!(type_char(&mut app, 'h'), None);
+    insta::assert_snapshot!("by_hand_120x40", drawn(&app, 120, 40));
+    assert!(matches!(press(&mut app, KeyCode::Enter), Some(Wish::Act(Action::ByHand { .. }))));
+    assert_eq!(type_char(&mut app, 'h'), None);
+    assert_eq!(press(&mut app, KeyCode::Esc), None, "or it is only read");
 }
