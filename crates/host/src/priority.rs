@@ -49,7 +49,7 @@ mod tests {
     fn the_program_at_the_other_end_gets_another_priority_in_every_thread() {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let stream = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
-        let other = std::thread::spawn(|| std::thread::park());
+        let other = std::thread::spawn(std::thread::park);
         // Lowering one's own is always allowed.
         let before = set_priority(stream.local_addr().unwrap(), 3).unwrap();
         let me = i32::try_from(std::process::id()).unwrap();

@@ -76,7 +76,7 @@ pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
     let (keyframe, inter, sound) = (picture(0x12), picture(0x22), picture(0x2f));
     let buffer_bytes = trace.at(0.0) * trace.buffer_ms / 8.0;
     let mut line: VecDeque<OnLine> = VecDeque::new();
-    let (mut line_bytes, mut sent_bytes, mut video_bytes) = (0.0, 0_u64, 0.0);
+    let (mut line_bytes, mut sent_bits, mut video_bytes) = (0.0, 0.0, 0.0);
     let mut bitrate = contender.begins_kbps();
     let mut burst_kbps = 0.0_f64;
     let mut coming: Option<(Moment, f64)> = None;
@@ -123,13 +123,14 @@ pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
             let gone = first.bits_left.min(credit);
             first.bits_left -= gone;
             credit -= gone;
+            // As a kernel counts: byte by byte, not frame by frame.
+            sent_bits += gone;
             if first.bits_left > 0.0 {
                 break;
             }
             let (bytes, role) = (first.bytes, first.role);
             line.pop_front();
             line_bytes -= bytes as f64;
-            sent_bytes += bytes as u64;
             if role != Role::Audio {
                 video_bytes += bytes as f64;
             }
@@ -157,7 +158,10 @@ pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
         if step.is_multiple_of(FPS / 10) {
             let (freezes, frozen_ms) = exchange.freezes(now);
             let (accounts, queue) = (exchange.accounts(), exchange.level(now));
-            contender.see(now, Observation::Relay { accounts, queue, sent_bytes, freezes, frozen_ms });
+            contender.see(
+                now,
+                Observation::Relay { accounts, queue, sent_bytes: (sent_bits / 8.0) as u64, freezes, frozen_ms },
+            );
             if let Some(kbps) = contender.decide(now, queue.ms) {
                 coming = Some((Moment::after(now.since(Moment::START) + REACTS), kbps));
                 changed.push(now);

@@ -106,7 +106,8 @@ impl BroadcasterChoice {
     fn impossible(&self, preset: Option<&str>) -> Option<String> {
         let has = |command: &[String], what: &str| command.iter().any(|part| part.contains(what));
         let has_bitrate = |command: &[String]| has(command, "{bitrate}") || has(command, "{bitrate_bps}");
-        if !self.command.is_empty() && !(has(&self.command, "{publish}") && has_bitrate(&self.command)) {
+        let is_whole = has(&self.command, "{publish}") && has_bitrate(&self.command);
+        if !self.command.is_empty() && !is_whole {
             return Some("expected a command with {publish} and {bitrate} in it".into());
         }
         if !self.bitrate_command.is_empty() && !has_bitrate(&self.bitrate_command) {

@@ -627,11 +627,13 @@ impl App {
                     }
                 }
             }
-            KeyCode::Char(c) if choice.kind == Kind::Bitrate && choice.typed.len() < 16 => {
-                // What a bitrate is written with; q and others mean nothing here.
-                if c.is_ascii_digit() || "+-%.,kKmMgGibBps/ ".contains(c) {
-                    choice.typed.push(c);
-                }
+            // What a bitrate is written with; q and others mean nothing here.
+            KeyCode::Char(c)
+                if choice.kind == Kind::Bitrate
+                    && choice.typed.len() < 16
+                    && (c.is_ascii_digit() || "+-%.,kKmMgGibBps/ ".contains(c)) =>
+            {
+                choice.typed.push(c);
             }
             _ => {}
         }

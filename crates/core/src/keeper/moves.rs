@@ -1,0 +1,210 @@
+//! When the keeper goes down, and when up.
+
+use std::time::Duration;
+
+use super::{Failed, Keeper, Look, MINUTE, MOST_A_MINUTE, Made, Move, TAKES};
+use crate::moment::Moment;
+use crate::rate::Bitrate;
+
+/// Without a floor of the user's, this: less is no picture.
+const FLOOR: Bitrate = Bitrate::from_kbps(500);
+/// What arrives is multiplied by this for a new bitrate (draft-ietf-rmcat-gcc-02, section 5.5).
+const MARGIN: f64 = 0.82;
+/// The same if the last step down is this fresh: the line is falling, and one long step is better than three.
+const MARGIN_FALLING: f64 = 0.55;
+const FALLING: Duration = Duration::from_secs(40);
+/// The same for a broadcaster that is restarted for it: each change costs viewers a second or two.
+const MARGIN_RESTART: f64 = 0.75;
+/// Below this share of its limit, a queue is not worth a change.
+const WORTH: f64 = 0.25;
+/// Over this share, there is no time to wait.
+const FULL: f64 = 0.9;
+/// For so long it must have flowed without a stall before its rate means something.
+const MEASURED: Duration = Duration::from_millis(1500);
+/// A rate is read over this long at most.
+const RATE_OVER: Duration = Duration::from_millis(2500);
+/// It climbs after so long without a queue, and not within a minute of another change: should the climb fail, the step
+/// back is the second.
+const QUIET: Duration = Duration::from_secs(20);
+/// The same for a broadcaster that is restarted for it, and the gain that is worth it.
+const QUIET_RESTART: Duration = Duration::from_secs(120);
+const GAIN_RESTART: f64 = 1.25;
+/// After a step down that a spike had caused, it goes back after so long without a queue.
+const QUIET_AFTER_SPIKE: Duration = Duration::from_secs(4);
+/// A climb that fails within this long is one that did not hold: a line that is a little too small takes as long to
+/// fill a queue.
+const HELD: Duration = Duration::from_secs(90);
+/// One that fails at once is seen sooner than a spike would be, and what bursts promised is not believed any more.
+const AT_ONCE: Duration = Duration::from_secs(25);
+/// What arrives is multiplied by this after such a climb: the queue is short, as it was looked for.
+const MARGIN_CLIMBED: f64 = 0.92;
+/// A step up without a hint; after one that held the next is longer, up to the other.
+const STEP: f64 = 1.12;
+const STEP_MOST: f64 = 1.7;
+/// And at least so much.
+const STEP_LEAST: Bitrate = Bitrate::from_kbps(100);
+/// Far below what was carried before is under this share of it.
+const FAR: f64 = 0.6;
+/// A step up goes to this share of what bursts were carried at, as far as that may be believed.
+const OF_HINT: f64 = 0.8;
+/// Bursts that promised what did not hold are not believed for this long: a token bucket lets them through.
+const DISBELIEF: Duration = Duration::from_secs(600);
+/// Where a climb failed it is tried again after this, which doubles up to the other.
+const RETRY: Duration = Duration::from_secs(60);
+const RETRY_MOST: Duration = Duration::from_secs(480);
+
+impl Keeper {
+    fn changes_lately(&self, now: Moment) -> usize {
+        self.made.iter().filter(|made| now.since(made.at) < MINUTE).count()
+    }
+
+    /// Whether the line has become smaller, and for how long it has flowed since anything stalled; not for a spike that
+    /// the queue can absorb.
+    fn is_short(&self, look: &Look, climbed: Option<Made>) -> Option<Duration> {
+        let now = look.now;
+        let flowing = self.flows_since.map(|since| now.since(since)).filter(|long| *long >= MEASURED)?;
+        let limit = Duration::from_secs_f64(look.limit_ms / 1000.0);
+        // Where spikes cost changes lately, one is waited for longer.
+        let spiky = self.spiked_at.is_some_and(|at| now.since(at) < 3 * MINUTE);
+        let limit = if spiky { limit.mul_f64(1.5) } else { limit };
+        let at_once = climbed.is_some_and(|made| now.since(made.at) < AT_ONCE);
+        let (patience, worth) = if at_once { (limit.mul_f64(0.6), 0.5 * WORTH) } else { (limit, WORTH) };
+        let lasts = self.short_since.is_some_and(|since| now.since(since) >= patience)
+            && look.queue_ms >= worth * look.limit_ms;
+        let second_ago = self.at(now.before(Duration::from_secs(1)));
+        let falls = second_ago.is_some_and(|p| look.queue_ms < p.queue_ms - 30.0);
+        let drops = flowing > 2 * MEASURED && second_ago.is_some_and(|p| look.dropped > p.dropped);
+        let is_full = look.queue_ms >= FULL * look.limit_ms && self.short_since.is_some();
+        (drops || !falls && (lasts || is_full)).then_some(flowing)
+    }
+
+    pub(super) fn down(&mut self, look: &Look, set_to: Bitrate) -> Option<Move> {
+        let now = look.now;
+        let (last_up, last_down) = self.last_moves();
+        let climbed = last_up.filter(|made| now.since(made.at) < HELD && made.to == set_to);
+        let flowing = self.is_short(look, climbed)?;
+        let short_for = self.short_since.map_or(RATE_OVER, |since| now.since(since));
+        let over = RATE_OVER.min(flowing.saturating_sub(Duration::from_millis(300))).min(short_for);
+        let carried = self.carried(now, over)?.min(self.carried(now, MEASURED.min(over))?);
+        let asked = (set_to.bps().min(look.asked_video.bps()) + look.audio.bps()) as f64;
+        if carried >= asked {
+            // What waits was asked before; it will be gone.
+            return None;
+        }
+        let last = self.made.back().filter(|made| now.since(made.at) < TAKES);
+        if let Some(made) = last.filter(|made| look.asked_video > made.to.scaled(1.15)) {
+            self.says = format!("Waiting for the broadcaster to come down to {}.", made.to);
+            return None;
+        }
+        if self.changes_lately(now) >= MOST_A_MINUTE {
+            self.says = "Two changes within a minute are enough: it waits.".into();
+            return None;
+        }
+        let is_little = climbed.is_some() && carried > 0.8 * asked;
+        let margin = match last_down {
+            _ if look.restarts => MARGIN_RESTART,
+            _ if is_little => MARGIN_CLIMBED,
+            Some(made) if now.since(made.at) < FALLING => MARGIN_FALLING,
+            _ => MARGIN,
+        };
+        let floor = self.bounds.floor.unwrap_or(FLOOR).min(set_to);
+        let fits = Bitrate::from_bps((carried * margin) as u64).less(look.audio);
+        let to = fits.rounded_down_to(Bitrate::from_kbps(50)).max(floor);
+        if to >= set_to.scaled(0.98) {
+            return None;
+        }
+        let mut why = format!(
+            "The line has carried {} of {} asked for {:.1} s, longer than the queue could absorb.",
+            Bitrate::from_bps(carried as u64),
+            Bitrate::from_bps(look.asked_video.bps() + look.audio.bps()),
+            short_for.as_secs_f64(),
+        );
+        if let Some(made) = climbed {
+            let wait = self.note_failed(now, made);
+            if is_little || now.since(made.at) < AT_ONCE {
+                why = format!("{} did not hold: back, and tried again in {} s.", made.to, wait.as_secs());
+            }
+        }
+        Some(Move { from: set_to, to, why })
+    }
+
+    /// A climb did not hold; gives how long it is not tried again.
+    fn note_failed(&mut self, now: Moment, made: Made) -> Duration {
+        let times = self.failed.map_or(0, |failed| failed.times) + 1;
+        let wait = RETRY.saturating_mul(1 << (times - 1).min(8)).min(RETRY_MOST);
+        self.failed = Some(Failed { level: made.to, until: Moment::after(now.since(Moment::START) + wait), times });
+        if self.by_hint && now.since(made.at) < AT_ONCE {
+            self.hint_failed_at = Some(now);
+        }
+        wait
+    }
+
+    fn last_moves(&self) -> (Option<Made>, Option<Made>) {
+        let last = |up: bool| self.made.iter().rev().find(|made| (made.to > made.from) == up).copied();
+        (last(true), last(false))
+    }
+
+    pub(super) fn up(&mut self, look: &Look, set_to: Bitrate, ceiling: Bitrate) -> Option<Move> {
+        let now = look.now;
+        if set_to >= ceiling {
+            self.says = format!("{set_to} is carried; there is nothing to do.");
+            return None;
+        }
+        let since = self.quiet_since?;
+        let calm = now.since(since);
+        if self.was_spike
+            && let Some(made) = self.made.back().copied()
+            && !look.restarts
+        {
+            if calm < QUIET_AFTER_SPIKE || self.changes_lately(now) >= MOST_A_MINUTE {
+                return None;
+            }
+            let to = made.from.min(ceiling);
+            let why = format!("It was a spike: what waited was carried faster than {to}. Back to that.");
+            return (to > set_to).then_some(Move { from: set_to, to, why });
+        }
+        let believed = self.hint_failed_at.is_none_or(|at| now.since(at) > DISBELIEF);
+        let bursts = look.bursts.filter(|_| believed).map(|rate| rate.scaled(OF_HINT).less(look.audio));
+        let by_hint = bursts.is_some_and(|fits| fits > set_to.scaled(STEP));
+        let blind = (1.0 + (STEP - 1.0) * 2_f64.powi(self.held.min(8))).min(STEP_MOST);
+        // Far below what was carried before, long steps are likely to hold (as RFC 5681, section 3.1, has it for a
+        // window below half of that of the last loss).
+        let is_far = bursts.is_none() && self.last_moves().1.is_some_and(|made| set_to < made.from.scaled(FAR));
+        let blind = if is_far { STEP_MOST.min(1.5) } else { blind };
+        let blind = set_to.scaled(blind).max(Bitrate::from_bps(set_to.bps() + STEP_LEAST.bps()));
+        let reach = bursts.filter(|_| by_hint).unwrap_or(blind);
+        let quiet = if look.restarts { QUIET_RESTART } else { QUIET };
+        // Should the climb fail, the step back is the second change of the minute.
+        let apart = MINUTE.max(quiet);
+        let last = self.made.back().map_or(apart, |made| now.since(made.at));
+        if calm < quiet || last < apart {
+            let wait = quiet.saturating_sub(calm).max(apart.saturating_sub(last));
+            self.says = format!("Calm for {} s; it climbs in {} s if it stays so.", calm.as_secs(), wait.as_secs());
+            return None;
+        }
+        let mut to = reach.min(ceiling);
+        if let Some(failed) = self.failed {
+            if now < failed.until {
+                to = to.min(failed.level.scaled(0.95));
+            } else if to > failed.level {
+                to = failed.level;
+            }
+        }
+        if to < ceiling {
+            to = to.rounded_down_to(Bitrate::from_kbps(50));
+        }
+        let gain = if look.restarts { GAIN_RESTART } else { 1.02 };
+        if to < set_to.scaled(gain) && to < ceiling || to <= set_to {
+            self.says = format!("{set_to} is carried; more did not hold or is not worth a change.");
+            return None;
+        }
+        let why = match look.bursts {
+            Some(bursts) if bursts > set_to => {
+                format!("Calm for {} s, and bursts are carried at {bursts}.", calm.as_secs())
+            }
+            _ => format!("Calm for {} s: a careful step up.", calm.as_secs()),
+        };
+        self.by_hint = by_hint;
+        Some(Move { from: set_to, to, why })
+    }
+}
