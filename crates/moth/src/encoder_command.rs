@@ -26,6 +26,13 @@ const AGAIN: Duration = Duration::from_secs(2);
 /// The last line it said on standard error is kept up to this many characters.
 const SAID: usize = 200;
 
+/// A name to publish under that no other moth uses.
+#[must_use]
+pub fn name_of_its_own() -> String {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    format!("moth-{}-{:x}", std::process::id(), now.as_micros())
+}
+
 /// What a command's placeholders stand for.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Values {

@@ -26,7 +26,7 @@ use tokio::time::{MissedTickBehavior, interval};
 
 use crate::also::Also;
 use crate::cli::{DemoOptions, KitOptions, WatchOptions};
-use crate::encoder_command::{EncoderCommand, EncoderOrders, Values};
+use crate::encoder_command::{self, EncoderCommand, EncoderOrders, Values};
 use crate::failure::Failure;
 use crate::kit::{self, Kit};
 use crate::tester::Field;
@@ -278,12 +278,16 @@ impl LivePlan {
             .await
             .map_err(|error| Failure::Listen { address: self.listen.authority(), error })?;
         let named = self.servers.clone();
+        let runs = self.setup.as_ref().filter(|setup| !setup.broadcaster.command.is_empty());
+        // A name of this moth's own: an encoder that a killed moth left behind is not taken for its own.
+        let only_name = runs.map(|_| encoder_command::name_of_its_own());
         let settings = RelaySettings {
             app: self.listen.app().to_owned(),
             servers: self.servers,
             key: self.key,
             limits: self.limits,
             reconnect: self.reconnect,
+            only_name: only_name.clone(),
             one_at_a_time: self.one_at_a_time,
         };
         let (doubt, doubted) = watch::channel(Doubt::default());
@@ -310,9 +314,9 @@ impl LivePlan {
         }
         recorder.note(Origin::Reported, Observation::Automatics(self.automatics));
         let choice = self.setup.as_ref().map(|setup| &setup.broadcaster);
-        let encoder = self.setup.as_ref().filter(|setup| !setup.broadcaster.command.is_empty()).map(|setup| {
-            // Any key will do here: the service's own never leaves the moth.
-            let publish = format!("{}/moth", self.listen);
+        let encoder = runs.zip(only_name).map(|(setup, name)| {
+            // The service's key never leaves the moth.
+            let publish = format!("{}/{name}", self.listen);
             let (command, orders) = EncoderCommand::new(setup, publish, handle.clone(), recorder.clone());
             running.spawn(command.run());
             orders

@@ -112,6 +112,30 @@ fn an_encoder_that_does_not_take_a_value_runs_on_as_before() {
     assert_eq!(lines.last().unwrap()["undo"], Value::Null);
 }
 
+#[test]
+fn a_crash_in_the_middle_of_a_change_leaves_a_usable_setup() {
+    if !have(&["nginx", "ffmpeg"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let desk = with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let (before, port) = (desk.config(), free_port());
+    let moth = Moth::on_setup(here(), &desk, port, &[]);
+    on_air_at(&moth, 2500.0, 3500.0);
+    let mut telling = Command::new(env!("CARGO_BIN_EXE_moth"));
+    telling.args(["tell", "bitrate", "1M", "--socket"]).arg(moth.dir.path().join("moth.sock"));
+    let telling = Running(telling.stdout(std::process::Stdio::null()).spawn().unwrap());
+    // The encoder is being run again just now.
+    std::thread::sleep(Duration::from_millis(120));
+    moth.kill();
+    drop(telling);
+    assert_eq!(desk.config(), before);
+    let again = Moth::on_setup(here(), &desk, port, &[]);
+    on_air_at(&again, 2500.0, 3500.0);
+    assert_eq!(again.newest()["undo"], Value::Null, "exactly the setup as it was written");
+    again.stop();
+}
+
 fn switched(takes_two: bool) {
     if !have(&["nginx", "ffmpeg", "ffprobe"]) {
         return;

@@ -217,7 +217,9 @@ impl Delivery {
             let gap = u64::try_from(first.at.since(before.at).as_millis()).unwrap_or(u64::MAX);
             // Timestamps wrap; from one picture to the next is the one interval that is not missing.
             let step = first.time_ms.wrapping_sub(before.time_ms);
-            (gap, u64::from(step.saturating_sub(before.interval_ms.max(1))))
+            // And they are in whole milliseconds, so that intervals waver by one.
+            let missing = step.saturating_sub(before.interval_ms.max(1));
+            (gap, if missing > 1 { u64::from(missing) } else { 0 })
         });
         self.recorder.note(Origin::Measured, Observation::Moved { from, to, gap_ms, missing_ms });
     }

@@ -9,6 +9,7 @@ use std::time::Duration;
 use moth_core::Moment;
 use moth_core::figure::Origin;
 use moth_core::reading::{self, Observation, SoundFrame, StreamFacts, VideoFrame};
+use moth_rtmp::StreamKey;
 use moth_rtmp::media::{AudioPart, VideoCodec, VideoPart, VideoTag};
 use moth_rtmp::message::{Message, MessageKind};
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode, SessionError};
@@ -45,6 +46,8 @@ pub(crate) struct Intake {
     pub recorder: Recorder,
     /// The application broadcasters publish to.
     pub app: String,
+    /// The only name let on air, if there is one.
+    pub only_name: Option<String>,
 }
 
 impl Intake {
@@ -73,8 +76,8 @@ impl Intake {
                 let event = session.poll();
                 match event {
                     Ok(None) => break,
-                    Ok(Some(ReceiverEvent::PublishRequested { app, .. })) => {
-                        match self.admit(&app, incoming.peer).await {
+                    Ok(Some(ReceiverEvent::PublishRequested { app, key })) => {
+                        match self.admit(&app, key.as_ref(), incoming.peer).await {
                             Ok(on_air) => {
                                 session.accept();
                                 publishing = Some(on_air);
@@ -123,9 +126,12 @@ impl Intake {
     }
 
     /// Lets a broadcaster on air, or says why not.
-    async fn admit(&self, app: &str, peer: Option<SocketAddr>) -> Result<OnAir<'_>, String> {
+    async fn admit(&self, app: &str, name: Option<&StreamKey>, peer: Option<SocketAddr>) -> Result<OnAir<'_>, String> {
         if app != self.app {
             return Err(format!("publish to the application `{}` here; the address ends in /{}", self.app, self.app));
+        }
+        if self.only_name.as_deref().is_some_and(|only| name.is_none_or(|name| name.expose() != only)) {
+            return Err("this moth runs its broadcaster itself, by the setup's command, and takes no other".into());
         }
         if self.shared.expected(self.recorder.now()).is_some() && self.shared.vacant.swap(false, Ordering::AcqRel) {
             self.shared.peer.send_replace(peer);

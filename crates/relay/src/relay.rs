@@ -54,6 +54,9 @@ pub struct RelaySettings {
     pub limits: Limits,
     /// How a lost connection is made again.
     pub reconnect: Reconnect,
+    /// Only who publishes under this name is let on air, if one is given: the encoder that the moth runs itself, and no
+    /// other that an earlier moth, killed, has left behind.
+    pub only_name: Option<String>,
     /// The service takes one connection at a time: the old one is closed before a new one is made.
     pub one_at_a_time: bool,
 }
@@ -229,7 +232,12 @@ impl Relay {
             resumed: watch::Sender::new(0),
         });
         let (commands, orders) = mpsc::channel(16);
-        let intake = Intake { shared: shared.clone(), recorder: recorder.clone(), app: settings.app };
+        let intake = Intake {
+            shared: shared.clone(),
+            recorder: recorder.clone(),
+            app: settings.app,
+            only_name: settings.only_name,
+        };
         let delivery = Delivery {
             shared: shared.clone(),
             dialer,

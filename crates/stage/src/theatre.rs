@@ -68,6 +68,7 @@ impl Theatre {
             key,
             limits: Limits::default(),
             reconnect: Reconnect::default(),
+            only_name: None,
             one_at_a_time: evening.one_at_a_time,
         };
         let (doubt, doubted) = watch::channel(Doubt::default());

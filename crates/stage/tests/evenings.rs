@@ -255,3 +255,28 @@ async fn the_same_seed_gives_the_same_readings() {
         assert_eq!(*first.get_or_insert_with(|| seen.clone()), seen);
     }
 }
+
+#[tokio::test(start_paused = true)]
+async fn a_change_of_servers_is_at_a_keyframe_and_tells_what_it_cost() {
+    for one_at_a_time in [false, true] {
+        let mut evening = evening("calm");
+        evening.one_at_a_time = one_at_a_time;
+        let mut run = Run::new(&evening, 7);
+        run.until(10.0, |_| {}).await;
+        run.act(Action::SwitchServer { server: "Dunmere".into() }).await;
+        let mut moved = None;
+        run.until(20.0, |s| moved.clone_from(&s.moved)).await;
+        let moved = moved.expect("it was told");
+        assert_eq!((moved.from.as_str(), moved.to.as_str()), ("Aldmoor", "Dunmere"));
+        // The stand-in's keyframes are 2 s apart: what is missing is less than that even where one has to hang up first.
+        let most = if one_at_a_time { 2000 } else { 0 };
+        assert!(moved.missing_ms <= most && moved.gap_ms < 2500, "{one_at_a_time}: {moved:?}");
+        let received = run.theatre.received();
+        for server in ["Aldmoor", "Dunmere"] {
+            assert_eq!((received[server].good_beginnings, received[server].bad_beginnings), (1, 0), "{server}");
+        }
+        let accounts = run.core.snapshot(run.next_look).accounts;
+        let lost = 60 * moved.missing_ms / 1000;
+        assert!(accounts.video.dropped.abs_diff(lost) <= 1, "{} dropped, {moved:?}", accounts.video.dropped);
+    }
+}

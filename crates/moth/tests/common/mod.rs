@@ -633,6 +633,12 @@ impl Moth {
         fs::read_to_string(self.dir.path().join("moth.log")).unwrap()
     }
 
+    /// Ends it as a crash would.
+    pub fn kill(mut self) {
+        self.process.signal("KILL");
+        self.process.0.wait().unwrap();
+    }
+
     /// Asks it to stop, and gives its exit status and all its lines.
     pub fn stop(mut self) -> (Option<i32>, Vec<Value>) {
         self.process.signal("TERM");
