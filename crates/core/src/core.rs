@@ -368,6 +368,10 @@ impl Core {
                     self.mark(format!("{server} takes the broadcast"), false);
                 }
                 self.keeper.begin_again();
+                if let Some(floor) = self.link.rtt_floor_ms.filter(|_| self.link.server != *server) {
+                    let left = self.link.server.clone();
+                    self.beyond.reached(&left, floor);
+                }
                 // A new connection: its counters and its round trip begin anew.
                 self.link = Link { up: true, was_up: true, server: server.clone(), ..Link::default() };
                 self.counted.rtt_ms.clear();

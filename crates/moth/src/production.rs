@@ -25,7 +25,7 @@ use tokio::task::JoinSet;
 use tokio::time::{MissedTickBehavior, interval};
 
 use crate::also::Also;
-use crate::cli::{DemoOptions, KitOptions, WatchOptions};
+use crate::cli::{AutomaticOptions, DemoOptions, KitOptions, WatchOptions};
 use crate::encoder_command::{self, EncoderCommand, EncoderOrders, Values};
 use crate::failure::Failure;
 use crate::kit::{self, Kit};
@@ -389,19 +389,22 @@ async fn read_machine(
     }
 }
 
+/// What may be done by itself where only the command line says so.
+fn without_a_setup(options: &AutomaticOptions) -> Automatics {
+    Automatics {
+        keeper: options.keeper.unwrap_or_default(),
+        bounds: Bounds { floor: options.floor, ceiling: None },
+        failover: options.failover,
+        ..Automatics::default()
+    }
+}
+
 /// What `moth demo` puts on.
 pub(crate) fn demo(options: &DemoOptions) -> Result<Plan, Failure> {
     let evening = shipped().into_iter().find(|e| e.slug == options.evening);
     let evening = evening.ok_or_else(|| Failure::NoEvening(options.evening.clone()))?;
     let seed = options.seed.unwrap_or(evening.seed);
-    let options = &options.show.automatic;
-    let automatics = Automatics {
-        keeper: options.keeper.unwrap_or_default(),
-        bounds: Bounds { floor: options.floor, ceiling: None },
-        failover: options.failover,
-        ..Automatics::default()
-    };
-    Ok(Plan::Demo(Box::new(evening), seed, automatics))
+    Ok(Plan::Demo(Box::new(evening), seed, without_a_setup(&options.show.automatic)))
 }
 
 /// What `moth watch` relays.
@@ -467,13 +470,7 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
     let key = key_source::find(options.key_file.as_deref(), std::env::var_os(key_source::VARIABLE))?;
     let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
     let test_key = key.clone();
-    let automatic = &options.show.automatic;
-    let automatics = Automatics {
-        keeper: automatic.keeper.unwrap_or_default(),
-        bounds: Bounds { floor: automatic.floor, ceiling: None },
-        failover: automatic.failover,
-        ..Automatics::default()
-    };
+    let automatics = without_a_setup(&options.show.automatic);
     let plan = LivePlan {
         listen,
         servers,

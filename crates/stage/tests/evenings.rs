@@ -280,3 +280,22 @@ async fn a_change_of_servers_is_at_a_keyframe_and_tells_what_it_cost() {
         assert!(accounts.video.dropped.abs_diff(lost) <= 1, "{} dropped, {moved:?}", accounts.video.dropped);
     }
 }
+
+#[tokio::test(start_paused = true)]
+async fn a_move_away_from_a_line_that_is_taken_does_not_make_it_the_route() {
+    for seed in 0..5 {
+        let mut run = Run::new(&evening("archive-sync"), seed);
+        run.until(40.0, |_| {}).await;
+        run.act(Action::SwitchServer { server: "Brackwater".into() }).await;
+        let mut causes = Vec::new();
+        run.until(85.0, |s| {
+            if s.server == "Brackwater" && s.verdict.fault == Fault::Network {
+                causes.push(s.verdict.cause.map(moth_core::suspects::Cause::slug));
+            }
+        })
+        .await;
+        causes.dedup();
+        // What was carried before the move is remembered; no server it could be compared with is mistaken for a witness.
+        assert!(!causes.is_empty() && !causes.contains(&Some("route")), "seed {seed}: {causes:?}");
+    }
+}

@@ -24,6 +24,8 @@ const CALM: Duration = Duration::from_secs(3);
 pub(super) struct Way {
     rtt_ms: Gauge,
     floor_ms: Option<f64>,
+    /// The floor was seen only since the trouble began: what it is without trouble is not known.
+    is_new: bool,
     unanswered: Trail,
 }
 
@@ -43,7 +45,7 @@ impl Way {
     fn path(&self, now: Moment) -> Path {
         Path {
             rtt_ms: self.rtt_ms.mean(now, NOW),
-            floor_ms: self.floor_ms,
+            floor_ms: self.floor_ms.filter(|_| !self.is_new),
             unanswered: self.unanswered.within(now, NOW),
         }
     }
@@ -59,6 +61,8 @@ pub(super) struct Beyond {
     pub(super) gateway: Way,
     pub(super) other: Way,
     other_name: Option<String>,
+    /// The shortest round trips to servers that were in use or asked before.
+    floors: Vec<(String, f64)>,
     answered_at: Option<Moment>,
     doubt_since: Option<Moment>,
     doubtful_at: Option<Moment>,
@@ -73,14 +77,30 @@ impl Beyond {
         match &probe.to {
             ProbeTarget::Gateway => self.gateway.probed(at, probe.rtt_ms),
             ProbeTarget::Server { server } => {
+                let in_doubt = self.is_in_doubt();
                 if self.other_name.as_ref() != Some(server) {
-                    self.other = Way::default();
+                    if let (Some(name), Some(floor)) = (self.other_name.take(), self.other.path(at).floor_ms) {
+                        self.reached(&name, floor);
+                    }
+                    let floor_ms = self.floors.iter().find(|(name, _)| name == server).map(|(_, floor)| *floor);
+                    self.other = Way { floor_ms, is_new: in_doubt && floor_ms.is_none(), ..Way::default() };
                     self.other_name = Some(server.clone());
                 }
+                self.other.is_new &= in_doubt;
                 self.other.probed(at, probe.rtt_ms);
                 // The other server is asked last: with its answer a round of questions is over.
                 self.answered_at = Some(at);
             }
+        }
+    }
+
+    /// A server was reached in so many milliseconds when all was well.
+    pub(super) fn reached(&mut self, server: &str, floor_ms: f64) {
+        if let Some((_, floor)) = self.floors.iter_mut().find(|(name, _)| name == server) {
+            *floor = floor.min(floor_ms);
+        } else if self.floors.len() < 256 {
+            // A service has a few dozen servers at most; a bound keeps a mistake cheap.
+            self.floors.push((server.to_owned(), floor_ms));
         }
     }
 
