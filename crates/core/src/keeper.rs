@@ -169,7 +169,7 @@ pub struct Keeper {
 impl Keeper {
     /// Another mode, from the user: a keeper that rests begins again.
     pub fn set_mode(&mut self, mode: Mode) {
-        *self = Self { mode, bounds: self.bounds, ..Self::default() };
+        *self = Self { mode, bounds: self.bounds, ceiling: self.bounds.ceiling, ..Self::default() };
     }
 
     /// Other bounds, from the user.

@@ -205,6 +205,21 @@ fn the_keeper_goes_down_once_and_climbs_back() {
 }
 
 #[test]
+fn the_keeper_keeps_within_its_bounds() {
+    let mut show = Show::new();
+    let kbps = Bitrate::from_kbps;
+    let bounds = Bounds { floor: Some(kbps(2500)), ceiling: Some(kbps(3000)) };
+    show.tell(Observation::Automatics(Automatics { keeper: Mode::Act, bounds, ..Automatics::default() }));
+    show.run(20);
+    show.line_kbps = 1500.0;
+    assert_eq!(show.run(15), [Action::SetBitrate { video: kbps(2500) }], "not below the floor");
+    show.line_kbps = 8000.0;
+    let up = show.run(200);
+    assert_eq!(up.last(), Some(&Action::SetBitrate { video: kbps(3000) }), "nor above the ceiling: {up:?}");
+    assert_eq!(show.snapshot().undo, Some(Action::SetBitrate { video: kbps(4000) }), "one step back to where it began");
+}
+
+#[test]
 fn a_spike_that_the_queue_absorbs_changes_nothing() {
     let mut show = Show::new();
     show.keeper(Mode::Act);

@@ -230,6 +230,12 @@ fn when_a_server_is_killed_the_broadcast_goes_on_at_the_next_if_that_was_agreed_
                 (line["server"] == "Dunmere" && line["state"] == "steady").then_some(line)
             });
             assert_eq!(line["trial"]["title"], "move to Dunmere");
+            let moved = wait_for("the gap", Duration::from_secs(5), || {
+                Some(moth.newest()["moved"].clone()).filter(|m| !m.is_null())
+            });
+            assert_eq!((&moved["from"], &moved["to"]), (&"Aldmoor".into(), &"Dunmere".into()));
+            // Three seconds of darkness, and what it takes to connect and to come to a keyframe.
+            assert!((2000..9000).contains(&moved["gap_ms"].as_u64().unwrap()), "{moved}");
         } else {
             std::thread::sleep(Duration::from_secs(8));
             assert_eq!(moth.newest()["server"], "Aldmoor");

@@ -135,6 +135,7 @@ impl Delivery {
     /// One broadcast: connections, one after another, until the broadcaster is done.
     async fn broadcast(&mut self) {
         self.backoff.reset();
+        self.left = None;
         loop {
             let Some(mut line) = self.connect().await else { return };
             loop {
@@ -170,6 +171,9 @@ impl Delivery {
                         }
                     }
                     Ending::Lost(error) => {
+                        // Should the broadcast go on elsewhere, the gap is counted from here.
+                        let sent = self.shared.exchange().last_sent();
+                        self.left.get_or_insert_with(|| (line.server.name.clone(), sent));
                         if since.elapsed() > HELD {
                             self.backoff.reset();
                         }
@@ -213,6 +217,10 @@ impl Delivery {
         let Some(first) = self.shared.exchange().last_sent().filter(|sent| Some(*sent) != *before) else { return };
         let Some((from, before)) = self.left.take() else { return };
         let to = self.server().name.clone();
+        if from == to {
+            // It went on where it was.
+            return;
+        }
         let (gap_ms, missing_ms) = before.map_or((0, 0), |before| {
             let gap = u64::try_from(first.at.since(before.at).as_millis()).unwrap_or(u64::MAX);
             // Timestamps wrap; from one picture to the next is the one interval that is not missing.

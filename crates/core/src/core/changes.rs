@@ -122,13 +122,15 @@ impl Core {
         if puts_back {
             // The change that puts the last one back is not a change to be put back in turn.
             self.changes.pop();
-            if let Some(trial) = self.trials.last_mut() {
-                trial.put_back();
-            }
-            return;
         }
-        if action.is_tried() {
+        // A keeper that has climbed to where it began is tried all the same; an undo is not.
+        if let (true, false, Some(trial)) = (puts_back, by_keeper, self.trials.last_mut()) {
+            trial.put_back();
+        } else if action.is_tried() {
             self.open_trial(action, &before, back.as_ref());
+        }
+        if puts_back {
+            return;
         }
         let Some(back) = back else { return };
         match self.changes.last() {
