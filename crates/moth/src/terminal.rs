@@ -2,6 +2,7 @@
 
 pub mod app;
 mod before;
+mod changing;
 pub mod choice;
 mod dialog;
 mod fitness;

@@ -334,3 +334,32 @@ fn a_change_by_hand_is_looked_for_on_the_wire() {
     });
     assert_eq!(done["awaited"], Value::Null);
 }
+
+#[test]
+fn the_broadcasters_priority_is_set_where_that_is_permitted() {
+    if !have(&["nginx", "ffmpeg"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let desk = Desk::new(&[("Aldmoor", &nginx.address())]);
+    let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
+    let (status, said) = moth.tell(&["priority", "low"]);
+    assert!(status == Some(1) && said.contains("there is no broadcaster on this machine"), "{said}");
+    let ffmpeg = Running(publish(here(), &moth.publish_to(), 30, 1000));
+    on_air_at(&moth, 800.0, 1300.0);
+    let nice = || -> Vec<String> {
+        let threads = std::fs::read_dir(format!("/proc/{}/task", ffmpeg.0.id())).unwrap();
+        let stats = threads.flatten().filter_map(|thread| std::fs::read_to_string(thread.path().join("stat")).ok());
+        // The 19th field, the 17th behind the name, which may hold blanks (proc_pid_stat(5)).
+        stats.map(|stat| stat.rsplit_once(')').unwrap().1.split_whitespace().nth(16).unwrap().to_owned()).collect()
+    };
+    let before = nice();
+    assert_eq!(moth.tell(&["priority", "low"]), (Some(0), "done: broadcaster's priority to low (nice 5)".into()));
+    assert!(nice().iter().all(|nice| nice == "5"), "every thread: {:?}", nice());
+    let (status, said) = moth.tell(&["undo"]);
+    if status == Some(0) {
+        assert_eq!(nice(), before, "exactly as it was");
+    } else {
+        assert!(said.contains("may not raise a priority") && said.contains("renice"), "{said}");
+    }
+}

@@ -120,7 +120,7 @@ impl Shared {
     }
 
     /// A broadcaster is about to be restarted: its place is kept until then.
-    pub(crate) fn expect(&self, until: Option<Moment>) {
+    pub(crate) fn keep_place(&self, until: Option<Moment>) {
         self.lock().expected_until = until;
     }
 
@@ -186,7 +186,7 @@ impl RelayHandle {
     /// where it stopped. With `None` it is not.
     pub fn expect_another(&self, long: Option<Duration>) {
         let now = self.recorder.now().since(Moment::START);
-        self.shared.expect(long.map(|long| Moment::after(now + long)));
+        self.shared.keep_place(long.map(|long| Moment::after(now + long)));
     }
 
     /// How often a broadcaster that was expected went on where another had stopped: it counts with its first message.
