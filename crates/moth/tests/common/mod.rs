@@ -266,13 +266,9 @@ impl Hosts {
         format!("10.77.{server}.2")
     }
 
-    /// Narrows the way to a server to a token bucket, with a buffer so deep. What fits into it in 40 ms may pass at once,
-    /// so that a kernel whose timers come late (a virtual machine's, when others have its cores) still lets the rate
-    /// through.
+    /// Narrows the way to a server to a token bucket, with a buffer so deep.
     pub fn narrow(&self, server: usize, kbps: u32, buffer_ms: u32) {
-        let burst = (kbps * 40 / 8).max(5000);
-        let words =
-            format!("tc qdisc replace dev b{server} root tbf rate {kbps}kbit burst {burst}b latency {buffer_ms}ms");
+        let words = format!("tc qdisc replace dev b{server} root tbf rate {kbps}kbit burst 5kb latency {buffer_ms}ms");
         Self::run(Self::enter(self.router.0.id()), &words);
     }
 
