@@ -296,9 +296,14 @@ fn the_keeper_follows_a_line_that_shrinks_and_grows_again() {
     let (_, lines) = moth.stop();
     let mut titles: Vec<&str> = lines.iter().filter_map(|line| line["trial"]["title"].as_str()).collect();
     titles.dedup();
-    assert!(titles.len() <= 4, "no cascade: {titles:?}: {:#?}", story(&lines));
+    // Down once or twice, up once or twice, and the hand's.
+    assert!(titles.len() <= 5, "no cascade: {titles:?}: {:#?}", story(&lines));
     let recordings = nginx.recordings();
-    assert_eq!((recordings.len(), decode(&recordings[0]).as_str()), (1, ""));
+    assert_eq!(recordings.len(), 1, "the server's connection was kept all the time");
+    // Where another bitrate changes the parameter sets, ffmpeg's parser (its name is NULL) says so, and decodes on.
+    let said = decode(&recordings[0]);
+    let complaints: Vec<&str> = said.lines().filter(|line| !line.starts_with("[NULL @")).collect();
+    assert!(complaints.is_empty(), "{complaints:?}");
 }
 
 #[test]
