@@ -193,17 +193,14 @@ impl Keeper {
     /// What it does and why, in a sentence.
     #[must_use]
     pub fn says(&self) -> &str {
-        match (self.mode, self.rests) {
-            (Mode::Off, _) => "",
-            (_, true) => "It rests: the bitrate was changed by hand, and that counts more.",
-            _ => &self.says,
-        }
+        if self.mode == Mode::Off { "" } else { &self.says }
     }
 
     /// Somebody else changed the bitrate: from now on that counts more.
     pub fn overruled(&mut self) {
         self.pending = None;
         self.rests = self.mode != Mode::Off;
+        self.says = "It rests: the bitrate was changed by hand, and that counts more.".into();
     }
 
     /// A change it wanted was made.
@@ -226,7 +223,7 @@ impl Keeper {
     pub fn was_not_made(&mut self, why: &str) {
         self.pending = None;
         self.rests = true;
-        self.says = format!("A change could not be made: {why}.");
+        self.says = format!("It rests: a change could not be made, {why}.");
     }
 
     /// Whether a change to this bitrate is the one it wanted.

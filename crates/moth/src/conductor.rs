@@ -110,7 +110,10 @@ pub async fn conduct(
 fn drain(production: &mut Production, core: &mut Core, recording: &mut Option<Recording>, tellings: &mut Tellings) {
     while let Ok(reading) = production.readings.try_recv() {
         tellings.see(&reading);
-        if matches!(reading.what, Observation::Acted { action: Action::SetBitrate { .. }, failed: None, .. }) {
+        // A bitrate that was raised leaves nothing behind that must get through: only a lower one is waited for.
+        if let Observation::Acted { action: Action::SetBitrate { video }, failed: None, .. } = &reading.what
+            && core.bitrate_set().is_some_and(|before| *video < before)
+        {
             production.relay.be_patient(PATIENT);
         }
         if let Some(recording) = recording {

@@ -173,7 +173,8 @@ impl Core {
     }
 
     /// What the broadcaster's video is set to, as far as it is known.
-    fn bitrate_set(&self) -> Option<Bitrate> {
+    #[must_use]
+    pub fn bitrate_set(&self) -> Option<Bitrate> {
         self.stream.video_bitrate.or(self.intended.video_bitrate)
     }
 

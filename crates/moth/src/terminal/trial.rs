@@ -2,10 +2,10 @@
 
 use std::time::Duration;
 
-use moth_core::Snapshot;
 use moth_core::keeper::Mode;
 use moth_core::suspects::Fault;
 use moth_core::trial::{LONGEST_S, Outcome, SETTLE_S, Trial};
+use moth_core::{Origin, Snapshot};
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
@@ -43,7 +43,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
         lines.push(head(trial, app, snapshot, columns));
         if is_roomy {
             lines.push(Line::from(fit(&format!("         {}", trial.sentence), columns)));
-            lines.push(Line::styled(fit(&format!("         {}", figures(trial)), columns), app.palette.faint()));
+            lines.push(Line::styled(
+                fit(&format!("         {}", figures(trial, snapshot)), columns),
+                app.palette.faint(),
+            ));
         }
     }
     if let Some(awaited) = &snapshot.awaited {
@@ -114,22 +117,29 @@ fn head(trial: &Trial, app: &App, snapshot: &Snapshot, columns: usize) -> Line<'
     ])
 }
 
+/// How the lost frames of a trial are known; of all kinds together, as their weakest.
+fn origin(trial: &Trial, snapshot: &Snapshot) -> &'static str {
+    let (skipped, lagged) = (snapshot.skipped.origin, snapshot.lagged.origin);
+    let origin = match trial.about {
+        Fault::Network => Some(Origin::Measured),
+        Fault::Encoder => skipped,
+        Fault::Rendering => lagged,
+        Fault::None => [skipped, lagged].into_iter().flatten().find(|origin| *origin == Origin::Inferred).or(skipped),
+    };
+    origin.map_or("", Origin::word)
+}
+
 /// Before and after, side by side.
-fn figures(trial: &Trial) -> String {
+fn figures(trial: &Trial, snapshot: &Snapshot) -> String {
     let (b, a) = (&trial.before, &trial.after);
     let mut parts = vec![
-        format!(
-            "before → since, {} s each: lost {:.1} → {:.1} %",
-            a.seconds.min(b.seconds),
-            b.lost_percent(),
-            a.lost_percent()
-        ),
+        format!("before → since: lost {:.1} → {:.1} % {}", b.lost_percent(), a.lost_percent(), origin(trial, snapshot)),
         format!("still {:.1} → {:.1} s", b.frozen_ms as f64 / 1000.0, a.frozen_ms as f64 / 1000.0),
         format!("queue {} → {} ms", number(Some(b.queue_ms)), number(Some(a.queue_ms))),
         format!("carried {} → {} kb/s", number(Some(b.sent_kbps)), number(Some(a.sent_kbps))),
     ];
     if let (Some(before), Some(after)) = (b.bits_per_pixel, a.bits_per_pixel) {
-        parts.push(format!("picture {before:.3} → {after:.3} bits/pixel"));
+        parts.push(format!("picture {before:.3} → {after:.3} bits/px"));
     }
     parts.join("  ")
 }
