@@ -43,6 +43,12 @@ pub fn truth_path(readings: &Path) -> PathBuf {
     readings.with_file_name(format!("{stem}.truth.json"))
 }
 
+/// Where the truth of a clip stands.
+#[must_use]
+pub fn clip_truth_path(clip: &Path) -> PathBuf {
+    clip.with_extension("truth.json")
+}
+
 /// Reads what is truly wrong in a case.
 ///
 /// # Errors

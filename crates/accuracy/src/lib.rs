@@ -4,6 +4,8 @@
 //! core's; the verdicts come from the files, as `moth judge` gives them.
 
 pub mod case;
+pub mod clip;
+pub mod clips;
 pub mod score;
 pub mod tally;
 

@@ -33,6 +33,15 @@ struct Options {
     /// Judge the cases in this folder instead: readings files, each with its .truth.json.
     #[arg(long, value_name = "FOLDER")]
     cases: Option<PathBuf>,
+    /// Judge the clips in this folder instead, as `scripts/corpus` makes them.
+    #[arg(long, value_name = "FOLDER")]
+    clips: Option<PathBuf>,
+    /// Show each clip that is in time again and again for so many minutes.
+    #[arg(long, default_value_t = 0.0)]
+    minutes: f64,
+    /// Say how each clip was judged.
+    #[arg(long)]
+    each: bool,
     /// Keep the readings files in this folder.
     #[arg(long, value_name = "FOLDER")]
     keep: Option<PathBuf>,
@@ -43,6 +52,9 @@ struct Options {
 
 fn main() -> Result<(), AnyError> {
     let options = Options::parse();
+    if let Some(folder) = &options.clips {
+        return moth_accuracy::clips::run(folder, options.minutes, options.each);
+    }
     if let Some(folder) = &options.cases {
         let mut tally = Tally::default();
         let mut files: Vec<PathBuf> = std::fs::read_dir(folder)?.flatten().map(|entry| entry.path()).collect();

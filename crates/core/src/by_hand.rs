@@ -15,6 +15,8 @@ pub(crate) enum Hand {
     RestartRouter,
     /// The service may be in trouble.
     AskService(String),
+    /// The server says no.
+    CheckKey,
     /// Another program takes the CPU.
     CloseProgram(Option<String>),
     /// The GPU is full, perhaps by a program known.
@@ -105,6 +107,16 @@ impl Hand {
                     "Open the service's status page, and the one of your provider.",
                     "In Routes, ask the other servers: those that answer are worth moving to.",
                     "It worked if the server takes the broadcast again; the moth keeps asking by itself.",
+                ],
+            ),
+            Self::CheckKey => (
+                "check the stream key and the address: the server answers and says no".into(),
+                "the server takes the broadcast at the next try, by itself",
+                &[
+                    "Copy the stream key anew from the service's page, and the address with its application.",
+                    "Look whether the same key is in use: another broadcaster, or a test that still runs.",
+                    "Set it with `moth key set`, and start the moth again with it.",
+                    "It worked if the connection turns from dark to steady.",
                 ],
             ),
             Self::CloseProgram(_) => (
@@ -198,6 +210,7 @@ mod tests {
             Hand::Wire,
             Hand::RestartRouter,
             Hand::AskService("Nocturne".into()),
+            Hand::CheckKey,
             Hand::CloseProgram(Some("plate-stitch".into())),
             Hand::CloseProgram(None),
             Hand::FreeGpu(Some("nebula-draw".into())),

@@ -44,6 +44,8 @@ const PATIENCE: Duration = Duration::from_millis(1800);
 /// second, are looked into; the encoder is suspected at more than that.
 const LATE_MS: f64 = 150.0;
 const LATE_GROWS: f64 = 20.0;
+/// A queue over this share of its limit is no steady one.
+const STRAINED: f64 = 0.25;
 /// A gauge's newest value older than this is no longer shown.
 const STALE: Duration = Duration::from_secs(4);
 
@@ -61,6 +63,7 @@ struct Link {
     was_up: bool,
     refused: bool,
     down_since: Option<Moment>,
+    up_since: Option<Moment>,
     why: Option<String>,
     server: String,
     figures: ConnectionFigures,
@@ -75,10 +78,20 @@ pub struct Core {
     on_air_since: Option<Moment>,
     link: Link,
     stream: StreamFacts,
+    /// What holds of every broadcaster that comes.
+    standing: StreamFacts,
     intended: Intended,
     wire: Wire,
     accounts: Accounts,
     queue: QueueLevel,
+    /// How it stood at the reading before.
+    queue_before: QueueLevel,
+    /// Frames came of late that no keyframe had come before.
+    awaits_keyframe: bool,
+    /// Since when the queue holds more than is steady.
+    strained_since: Option<Moment>,
+    /// Lagged frames were counted at some time in this broadcast.
+    has_lagged: bool,
     /// Freezes on the way to the server, and of the picture itself.
     freezes_sent: Freezes,
     freezes_repeated: Freezes,
@@ -115,10 +128,15 @@ impl Core {
             on_air_since: None,
             link: Link { server, ..Link::default() },
             stream: StreamFacts::default(),
+            standing: StreamFacts::default(),
             intended: Intended::default(),
             wire: Wire::default(),
             accounts: Accounts::default(),
             queue: QueueLevel::default(),
+            queue_before: QueueLevel::default(),
+            awaits_keyframe: false,
+            strained_since: None,
+            has_lagged: false,
             freezes_sent: Freezes::default(),
             freezes_repeated: Freezes::default(),
             frozen_ms: None,
@@ -168,7 +186,12 @@ impl Core {
                 self.queue = *queue;
                 self.freezes_sent = *freezes;
                 self.frozen_ms = *frozen_ms;
-                self.counted.dropped.set(at, accounts.video.dropped as f64);
+                // What nobody could have shown was not lost on the way.
+                let lost = accounts.video.dropped.saturating_sub(queue.before_keyframe);
+                self.awaits_keyframe = queue.before_keyframe > self.queue_before.before_keyframe;
+                self.queue_before = *queue;
+                self.counted.dropped.set(at, lost as f64);
+                self.counted.delivered.set(at, accounts.video.delivered as f64);
                 self.counted.sent_bytes.set(at, *sent_bytes as f64);
                 self.counted.queue_ms.set(at, queue.ms);
                 // Ten times a second is often enough for what looks at seconds.
@@ -189,6 +212,9 @@ impl Core {
         }
         self.follow_losses();
         self.follow_doubt();
+        self.has_lagged |= self.lagged_known();
+        let is_strained = self.on_air_since.is_some() && self.queue.ms > self.queue.limit_ms * STRAINED;
+        self.strained_since = if is_strained { self.strained_since.or(Some(self.now)) } else { None };
     }
 
     /// A run of repeats that is long enough is a freeze.
@@ -321,6 +347,9 @@ impl Core {
         if let Some(codec) = facts.video_codec {
             self.wire.state_codec(codec);
         }
+        if let Some((width, height)) = facts.width.zip(facts.height) {
+            self.wire.state_size(width, height);
+        }
         let takes_bitrate = facts.takes_bitrate || self.stream.takes_bitrate;
         let takes_preset = facts.takes_preset || self.stream.takes_preset;
         let takes_size = facts.takes_size || self.stream.takes_size;
@@ -338,6 +367,12 @@ impl Core {
             takes_rate,
             restarts: facts.restarts || self.stream.restarts,
         };
+        if self.on_air_since.is_none() {
+            // Said before anyone was on air: of whoever comes, as it is the moth that carries it out.
+            let StreamFacts { takes_bitrate, takes_preset, takes_size, takes_rate, restarts, .. } = self.stream;
+            self.standing =
+                StreamFacts { takes_bitrate, takes_preset, takes_size, takes_rate, restarts, ..StreamFacts::default() };
+        }
     }
 
     fn connection(&mut self, figures: &ConnectionFigures) {
@@ -373,7 +408,8 @@ impl Core {
                     self.beyond.reached(&left, floor);
                 }
                 // A new connection: its counters and its round trip begin anew.
-                self.link = Link { up: true, was_up: true, server: server.clone(), ..Link::default() };
+                let up_since = Some(self.now);
+                self.link = Link { up: true, was_up: true, up_since, server: server.clone(), ..Link::default() };
                 self.counted.rtt_ms.clear();
                 self.counted.delivery_kbps.clear();
                 self.counted.retransmits = Trail::default();
@@ -400,12 +436,17 @@ impl Core {
     }
 
     fn broadcaster(&mut self, present: bool) {
-        self.wire.interrupt();
+        // What was known of one broadcaster is not known of the next: its rate, and what it takes.
+        self.wire = Wire::default();
+        if !present {
+            self.stream = self.standing;
+        }
         self.beyond.broadcast_changed();
         self.noticed.clear();
         self.keeper.begin_again();
         if present {
             self.on_air_since = Some(self.now);
+            self.has_lagged = false;
             self.link.down_since = (!self.link.up).then_some(self.now);
             self.link.was_up = self.link.up;
             self.mark("the broadcaster came".into(), false);
@@ -490,7 +531,7 @@ impl Core {
         Some(match () {
             () if !self.link.up => State::Dark,
             () if dropping => State::Losing,
-            () if share > 0.25 => State::Strained,
+            () if share > STRAINED => State::Strained,
             () => State::Steady,
         })
     }

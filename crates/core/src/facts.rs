@@ -57,6 +57,8 @@ pub struct Facts {
     pub link_up: bool,
     /// Seconds the link has been down, while broadcasting.
     pub link_down_s: f64,
+    /// Seconds it has been up.
+    pub link_up_s: f64,
     /// The last connection attempt was answered with a refusal.
     pub link_refused: bool,
     /// Why the link is down, in the words it ended with.
@@ -74,6 +76,10 @@ pub struct Facts {
 
     /// Video frames dropped within [`NOW`].
     pub dropped: f64,
+    /// Video frames dropped since the start.
+    pub dropped_total: f64,
+    /// Video frames delivered within [`NOW`].
+    pub delivered: f64,
     /// Video frames skipped within [`NOW`].
     pub skipped: f64,
     /// Whether the skipped frames were read off the wire, not reported.
@@ -123,6 +129,10 @@ pub struct Facts {
     pub asked_video: Bitrate,
     /// Acknowledged (else written), over [`RATES`].
     pub sent: Bitrate,
+    /// The same over [`JUST`].
+    pub sent_just: Bitrate,
+    /// Seconds for which the queue has been more than a quarter full.
+    pub strained_s: f64,
     /// The longest wait in the queue now, in milliseconds.
     pub queue_ms: f64,
     /// The queue's limit, in milliseconds.
@@ -169,6 +179,22 @@ impl Facts {
     #[must_use]
     pub fn queue_share(&self) -> f64 {
         if self.queue_limit_ms > 0.0 { self.queue_ms / self.queue_limit_ms } else { 0.0 }
+    }
+
+    /// Whether less is carried than is asked: without that nothing is short, whatever still waits.
+    #[must_use]
+    pub fn is_short(&self) -> bool {
+        self.sent < self.asked.scaled(0.99)
+    }
+
+    /// What this machine sends beyond the broadcast and beside the programs whose uploads are known: not over TCP.
+    #[must_use]
+    pub fn sent_otherwise(&self) -> Option<Bitrate> {
+        // The interface counts headers too: six in a hundred bytes at most, with full segments. A broadcaster that reaches the
+        // moth over the same interface, as over a loopback, is counted there as well.
+        let known = self.machine.uploads_in_all()?.bps() + self.sent.bps() + self.asked.bps();
+        let known = Bitrate::from_bps(known).scaled(1.06).bps();
+        Some(self.machine.sending?.less(Bitrate::from_bps(known)))
     }
 
     /// How far the round trip rose above its lowest, in milliseconds.

@@ -55,6 +55,8 @@ pub enum NoticeKind {
     BFrames,
     /// The picture's size is not the one intended.
     Size,
+    /// The broadcaster began in the middle of a group.
+    NoKeyframe,
     /// What the broadcaster says and what the wire shows differ.
     Disagreement,
 }

@@ -130,6 +130,31 @@ pub struct VideoFrame {
     /// How long after its timestamp it is shown, in milliseconds.
     #[serde(skip_serializing_if = "is_zero")]
     pub composition_ms: i32,
+    /// What its slices say, where the codec's are read.
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub slices: Option<Slices>,
+}
+
+/// What a frame's slices say before their data begins.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Slices {
+    /// How it is predicted.
+    pub predicted: Prediction,
+    /// The mean of its slices' quantisers (QP of ITU-T H.264, 7.4.3), in tenths, from 0 to 510: six steps more are twice as
+    /// coarse.
+    pub qp_tenths: u16,
+}
+
+/// How a frame is predicted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Prediction {
+    /// From nothing.
+    Intra,
+    /// From frames before it.
+    Forward,
+    /// From frames on both sides.
+    Both,
 }
 
 /// A frame of sound.
@@ -279,6 +304,9 @@ pub struct QueueLevel {
     pub bytes: u64,
     /// Over this many milliseconds frames are dropped.
     pub limit_ms: f64,
+    /// Frames, among those dropped, that came before the broadcaster's first keyframe: nobody could have shown them.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub before_keyframe: u64,
 }
 
 /// Figures of one connection. What the platform does not tell is `None`.

@@ -18,6 +18,10 @@ use weigh::{BLOCK, LOOKS, LostSecond, Says, Weighing, weigh};
 pub const SETTLE_S: usize = 4;
 /// Seconds looked at on both sides, at most.
 pub const LONGEST_S: usize = LOOKS[LOOKS.len() - 1];
+/// A change that was put back is judged once so many seconds were seen with and without it, in which this much is lost again,
+/// in percent.
+const UNDONE_S: usize = 6;
+const UNDONE_PERCENT: f64 = 2.0;
 /// A raised bitrate that was carried for this long, in seconds, with nothing lost, is kept.
 const CARRIED_S: usize = LOOKS[0];
 
@@ -98,9 +102,11 @@ pub struct Trial {
     pub aim: Aim,
     /// Which lost frames it is about; all of them if [`Fault::None`].
     pub about: Fault,
-    /// How it was before.
+    /// How it was before: from where the trouble began, if it did.
+    #[serde(serialize_with = "if_seen")]
     pub before: Side,
     /// How it is since, without the first [`SETTLE_S`] seconds; as long as `before` at most.
+    #[serde(serialize_with = "if_seen")]
     pub after: Side,
     /// By how many percent of the frames less is lost, with 95 % confidence: at least and at most.
     pub less_points: Option<(f64, f64)>,
@@ -119,6 +125,9 @@ pub struct Trial {
     /// Index of the first second after the change.
     #[serde(skip)]
     first_second: usize,
+    /// Index of the first second after it was put back.
+    #[serde(skip)]
+    undone_second: Option<usize>,
     /// Pixels in a picture and pictures in a second, before and after.
     #[serde(skip)]
     pictures: [Option<f64>; 2],
@@ -165,6 +174,7 @@ impl Trial {
             sentence: "The change was just made.".into(),
             next: None,
             first_second: history.len(),
+            undone_second: None,
             pictures: streams.map(pixels),
         }
     }
@@ -179,8 +189,9 @@ impl Trial {
     }
 
     /// It was put back.
-    pub(crate) fn put_back(&mut self) {
+    pub(crate) fn put_back(&mut self, history: &History) {
         self.put_back = true;
+        self.undone_second = self.undone_second.or(Some(history.len()));
         if !self.is_over {
             self.is_over = true;
             self.sentence = "Put back before it could be told.".into();
@@ -189,6 +200,9 @@ impl Trial {
 
     /// A second has passed. Gives whether something can be told now that could not before.
     pub(crate) fn follow(&mut self, history: &History, next: &[Proposal]) -> bool {
+        if let (Some(undone), Outcome::Unclear) = (self.undone_second, self.outcome) {
+            return self.follow_undone(history, undone);
+        }
         if self.is_over {
             return false;
         }
@@ -199,9 +213,13 @@ impl Trial {
         let after: Vec<&Second> = on_air(history, begin..begin + gone_by).collect();
         let losses = |side: &[&Second]| side.iter().map(|s| lost(s, self.about)).collect::<Vec<_>>();
         let (lost_before, lost_after) = (losses(&before), losses(&after));
-        let length = before.len().min(after.len().max(BLOCK));
+        // A calm that came before the trouble is no part of it.
+        let calm = lost_before.iter().position(|second| second.lost > 0).unwrap_or(0);
+        let length = (before.len() - calm).min(after.len().max(BLOCK));
         self.before = side(&before[before.len() - length..], self.about, self.pictures[0]);
-        self.after = side(&after[..length.min(after.len())], self.about, self.pictures[1]);
+        // That more is carried is shown by all that came since, not by as much of it as was seen before.
+        let length = if self.aim == Aim::MorePicture { after.len() } else { length.min(after.len()) };
+        self.after = side(&after[..length], self.about, self.pictures[1]);
         let weighing = weigh(&lost_before, &lost_after);
         self.less_points = weighing.map(|w| (w.less.0 * 100.0, w.less.1 * 100.0));
         let outcome = self.told(weighing, after.len());
@@ -219,6 +237,29 @@ impl Trial {
             self.next = next.iter().find(|p| !same(p)).or(next.first()).cloned();
         }
         self.is_over
+    }
+
+    /// It was put back before it was proved: a loss that comes back says that the change had helped.
+    fn follow_undone(&mut self, history: &History, undone: usize) -> bool {
+        let since: Vec<&Second> = on_air(history, undone + SETTLE_S..history.len()).collect();
+        let between: Vec<&Second> = on_air(history, (self.first_second + SETTLE_S).min(undone)..undone).collect();
+        if since.len() < UNDONE_S || between.len() < UNDONE_S || history.len() > undone + LONGEST_S {
+            return false;
+        }
+        let [between, since] = [between, since].map(|seconds| side(&seconds, self.about, None));
+        let is_back = since.lost_percent() >= UNDONE_PERCENT && between.lost_percent() <= since.lost_percent() / 4.0;
+        if self.aim != Aim::FewerLost || !is_back {
+            return false;
+        }
+        self.outcome = Outcome::Helped;
+        self.sentence = format!(
+            "It had helped: {:.1} % lost in the {} s it was in force, {:.1} % in the {} s since it was put back.",
+            between.lost_percent(),
+            between.seconds,
+            since.lost_percent(),
+            since.seconds
+        );
+        true
     }
 
     fn told(&self, weighing: Option<Weighing>, seconds: usize) -> Outcome {
@@ -246,7 +287,7 @@ impl Trial {
         let (before, after) = (&self.before, &self.after);
         let Some(weighing) = weighing else {
             return if before.seconds < 2 * BLOCK as u32 {
-                format!("Too little was seen before the change ({} s) to compare with.", before.seconds)
+                format!("Only {} s of it were seen before the change: too little to compare with.", before.seconds)
             } else {
                 "Seconds after the change are being gathered.".into()
             };
@@ -282,6 +323,11 @@ impl Trial {
     }
 }
 
+/// What was not seen for a second is not told as zero.
+fn if_seen<S: serde::Serializer>(side: &Side, to: S) -> Result<S::Ok, S::Error> {
+    if side.seconds == 0 { to.serialize_none() } else { side.serialize(to) }
+}
+
 /// The seconds of a stretch in which there was a broadcast.
 fn on_air(history: &History, seconds: std::ops::Range<usize>) -> impl Iterator<Item = &Second> {
     seconds.filter_map(|index| history.get(index)).filter(|second| second.state.is_some())
@@ -302,8 +348,9 @@ fn lost(second: &Second, about: Fault) -> LostSecond {
 
 fn side(seconds: &[&Second], about: Fault, pixels: Option<f64>) -> Side {
     let count = seconds.len().max(1) as f64;
-    let mean =
-        |value: fn(&Second) -> Option<f32>| seconds.iter().filter_map(|s| value(s)).map(f64::from).sum::<f64>() / count;
+    let mean = |value: fn(&Second) -> Option<f32>| {
+        seconds.iter().filter_map(|s| value(s)).map(f64::from).fold(0.0, |sum, v| sum + v) / count
+    };
     let losses = seconds.iter().map(|second| lost(second, about));
     let (due, lost) = losses.fold((0, 0), |(due, lost), s| (due + u64::from(s.due), lost + u64::from(s.lost)));
     let asked_kbps = mean(|s| s.asked_kbps);

@@ -39,7 +39,8 @@ pub struct Wire {
     groups: Groups,
     sound: Sound,
     codec: Option<VideoCodec>,
-    size_only: bool,
+    /// Pixels of a picture, as stated.
+    pixels: Option<f64>,
 }
 
 /// What stands on the wire at one moment.
@@ -84,13 +85,17 @@ impl Wire {
     /// Takes the codec, as its header told.
     pub fn state_codec(&mut self, codec: VideoCodec) {
         self.codec = Some(codec);
-        self.size_only = !matches!(codec, VideoCodec::H264 | VideoCodec::Hevc);
     }
 
-    /// The broadcaster left: its clock may start anew.
+    /// Takes the broadcaster's word for its picture's size.
+    pub fn state_size(&mut self, width: u32, height: u32) {
+        self.pixels = Some(f64::from(width) * f64::from(height)).filter(|pixels| *pixels > 0.0);
+    }
+
+    /// The broadcaster was restarted: its clock may start anew, what it stated stands.
     pub fn interrupt(&mut self) {
-        let (cadence, codec, size_only) = (std::mem::take(&mut self.cadence), self.codec, self.size_only);
-        *self = Self { cadence, codec, size_only, ..Self::default() };
+        let (cadence, codec, pixels) = (std::mem::take(&mut self.cadence), self.codec, self.pixels);
+        *self = Self { cadence, codec, pixels, ..Self::default() };
         self.cadence.interrupt();
     }
 
@@ -101,7 +106,11 @@ impl Wire {
         self.pace.frame(at, frame.time_ms);
         self.sound.video(at, frame.time_ms);
         let fps = self.cadence.interval_ms().map_or(30.0, |ms| 1000.0 / ms);
-        let repeated = self.repeats.frame(frame, fps, self.groups.b_frames().is_some_and(|b| b > 0));
+        // Of other codecs the frames are not known by what they are predicted from; AV1's hidden frames and the ones that
+        // only show them have no weight that tells anything.
+        let is_read = !matches!(self.codec, Some(VideoCodec::Av1 | VideoCodec::Other));
+        let is_both = self.groups.is_both();
+        let repeated = if is_read { self.repeats.frame(frame, fps, is_both, self.pixels) } else { 0 };
         Told { skipped, repeated }
     }
 
@@ -126,7 +135,13 @@ impl Wire {
     /// Whether repeats can be read off this picture.
     #[must_use]
     pub fn reads_repeats(&self) -> bool {
-        self.repeats.moving() == Some(Moving::Yes)
+        self.repeats.trust().is_some()
+    }
+
+    /// Whether repeats were ever read off this broadcast.
+    #[must_use]
+    pub fn has_read_repeats(&self) -> bool {
+        self.repeats.was_read()
     }
 
     /// Separate runs of repeats among the last seconds: one may be a pause, several are not.
@@ -138,7 +153,7 @@ impl Wire {
     /// Everything at `now`. How unsteady the bitrate is the core knows, which counts the bytes.
     #[must_use]
     pub fn figures(&self, now: Moment, unsteadiness: Option<f64>) -> WireFigures {
-        let fps = self.cadence.interval_ms().map(|ms| 1000.0 / ms);
+        let fps = self.cadence.interval_ms().map(|ms| (1_000_000.0 / ms).round() / 1000.0);
         WireFigures {
             codec: self.codec,
             fps,
@@ -153,19 +168,7 @@ impl Wire {
             moving: self.repeats.moving(),
             source_fps: self.repeats.source_rate(fps.unwrap_or(0.0)),
             skipped_trust: self.cadence.trust(),
-            repeated_trust: self.repeated_trust(),
+            repeated_trust: self.repeats.trust(),
         }
-    }
-
-    fn repeated_trust(&self) -> Option<Trust> {
-        let moving = self.repeats.moving()?;
-        Some(match (moving, self.size_only, self.groups.b_frames().unwrap_or(0)) {
-            (Moving::Still, _, _) => return None,
-            // Without its units, filler cannot be told from picture.
-            (Moving::Yes, true, _) => Trust::Poor,
-            // Repeats among B-frames are missed rather than made up.
-            (Moving::Yes, false, 1..) => Trust::Fair,
-            (Moving::Yes, false, 0) => Trust::Good,
-        })
     }
 }

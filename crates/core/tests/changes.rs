@@ -84,7 +84,8 @@ impl Show {
             }
             if self.ms.is_multiple_of(100) {
                 let ms = self.waits / ASKED_KBPS * 1000.0;
-                let queue = QueueLevel { ms, bytes: (self.waits * 125.0) as u64, limit_ms: 2000.0 };
+                let queue =
+                    QueueLevel { ms, bytes: (self.waits * 125.0) as u64, limit_ms: 2000.0, ..QueueLevel::default() };
                 let accounts = Accounts { video: self.video, audio: Account::default() };
                 let (sent_bytes, freezes) = (self.sent_bytes as u64, Freezes::default());
                 self.tell(Observation::Relay { accounts, queue, sent_bytes, freezes, frozen_ms: None });
@@ -263,7 +264,12 @@ fn a_keeper_whose_change_could_not_be_made_rests_and_says_why() {
         show.tell(Observation::Video(VideoFrame { time_ms: show.ms as u32, bytes: 10_000, ..VideoFrame::default() }));
         show.waits += 32.0;
         show.sent_bytes += show.line_kbps * 0.02 * 125.0;
-        let queue = QueueLevel { ms: show.waits / ASKED_KBPS * 1000.0, bytes: 100_000, limit_ms: 2000.0 };
+        let queue = QueueLevel {
+            ms: show.waits / ASKED_KBPS * 1000.0,
+            bytes: 100_000,
+            limit_ms: 2000.0,
+            ..QueueLevel::default()
+        };
         let (accounts, sent_bytes) = (Accounts { video: show.video, ..Accounts::default() }, show.sent_bytes as u64);
         let freezes = Freezes::default();
         show.tell(Observation::Relay { accounts, queue, sent_bytes, freezes, frozen_ms: None });

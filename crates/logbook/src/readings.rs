@@ -290,7 +290,7 @@ mod tests {
             1 => Observation::Remark { text: format!("a mark at {ms}\n\"quoted\"") },
             _ => Observation::Relay {
                 accounts: moth_core::account::Accounts::default(),
-                queue: QueueLevel { ms: ms as f64 / 7.0, bytes: ms, limit_ms: 2000.0 },
+                queue: QueueLevel { ms: ms as f64 / 7.0, bytes: ms, limit_ms: 2000.0, ..QueueLevel::default() },
                 sent_bytes: ms * 1000,
                 freezes: Freezes::default(),
                 frozen_ms: None,

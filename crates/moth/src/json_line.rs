@@ -54,8 +54,8 @@ struct Tried<'a> {
     is_over: bool,
     put_back: bool,
     credited: bool,
-    lost_before_percent: f64,
-    lost_since_percent: f64,
+    lost_before_percent: Option<f64>,
+    lost_since_percent: Option<f64>,
     seconds: u32,
     less_points: Option<(f64, f64)>,
     sentence: &'a str,
@@ -101,6 +101,11 @@ fn tenth(value: f64) -> f64 {
     (value * 10.0).round() / 10.0
 }
 
+/// The share lost on one side of a change; `None` while nothing was seen there.
+fn seen(side: &moth_core::trial::Side) -> Option<f64> {
+    (side.seconds > 0).then(|| hundredth(side.lost_percent()))
+}
+
 fn hundredth(value: f64) -> f64 {
     (value * 100.0).round() / 100.0
 }
@@ -144,8 +149,8 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
                 is_over: trial.is_over,
                 put_back: trial.put_back,
                 credited: !trial.beside_another,
-                lost_before_percent: hundredth(trial.before.lost_percent()),
-                lost_since_percent: hundredth(trial.after.lost_percent()),
+                lost_before_percent: seen(&trial.before),
+                lost_since_percent: seen(&trial.after),
                 seconds: trial.after.seconds,
                 less_points: trial.less_points.map(|(least, most)| (hundredth(least), hundredth(most))),
                 sentence: &trial.sentence,

@@ -239,3 +239,55 @@ fn a_server_that_refuses_is_named_with_its_reason_and_asked_again() {
     ended_well(ffmpeg);
     assert_eq!(moth.stop().0, Some(0));
 }
+
+#[test]
+fn uneven_timestamps_of_another_muxer_hide_no_skipped_frame() {
+    if !have(&["nginx", "gst-launch-1.0"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let moth = Moth::here(&[&nginx.address()]);
+    let to = moth.publish_to();
+    let pipeline = format!(
+        "videotestsrc is-live=true num-buffers=420 pattern=ball ! video/x-raw,width=320,height=180,framerate=30/1 ! \
+         x264enc bframes=3 rc-lookahead=20 speed-preset=veryfast bitrate=800 key-int-max=60 ! h264parse ! \
+         flvmux streamable=true ! rtmp2sink location={to}"
+    );
+    let mut command = here();
+    command.args(["gst-launch-1.0", "-q"]).args(pipeline.split_whitespace());
+    let mut encoder = Running(command.spawn().unwrap());
+    let last = settled(&moth);
+    let _ = encoder.0.wait();
+    assert!(count(&last, "frames", "offered") > 400);
+    let (_, lines) = moth.stop();
+    let skipped: Vec<u64> = lines.iter().filter_map(|l| l["frames"]["skipped"].as_u64()).collect();
+    assert!(skipped.iter().all(|skipped| *skipped <= 1), "420 of 420 came: {skipped:?}");
+    assert!(lines.iter().all(|l| l["fault"] == "none"), "{lines:?}");
+}
+
+#[test]
+fn a_server_killed_four_times_is_away_and_never_slow() {
+    if !have(&["nginx", "ffmpeg"]) {
+        return;
+    }
+    let mut nginx = Nginx::new();
+    let moth = Moth::here(&[&nginx.address()]);
+    let _ffmpeg = Running(publish(here(), &moth.publish_to(), 120, 1500));
+    let delivers = |moth: &Moth, more_than: u64| {
+        wait_for("frames", Duration::from_secs(30), || {
+            let delivered = count(&moth.lines().pop()?, "frames", "delivered");
+            (delivered > more_than).then_some(delivered)
+        })
+    };
+    let mut delivered = delivers(&moth, 60);
+    for _ in 0..4 {
+        nginx.kill();
+        wait_for("the dark", Duration::from_secs(10), || (moth.lines().pop()?["state"] == "dark").then_some(()));
+        nginx.start(None);
+        delivered = delivers(&moth, delivered + 150);
+    }
+    let (_, lines) = moth.stop();
+    let causes: Vec<&str> = lines.iter().filter_map(|l| l["cause"].as_str()).collect();
+    assert!(causes.contains(&"server-away"), "{causes:?}");
+    assert!(causes.iter().all(|cause| *cause == "server-away"), "what drains accuses nobody: {causes:?}");
+}

@@ -142,6 +142,9 @@ pub struct Exchange {
     begin_at_keyframe: bool,
     /// A frame others depend on was dropped, or none came yet: dependent frames are dropped on arrival.
     gap: bool,
+    /// No keyframe came yet since the broadcaster began: it began, or came back, in the middle of a group.
+    is_unopened: bool,
+    before_keyframe: u64,
     has_video: bool,
     gaps: Gaps,
     patient_until: Option<Moment>,
@@ -173,6 +176,8 @@ impl Exchange {
             due_time: StreamTime(0),
             begin_at_keyframe: false,
             gap: true,
+            is_unopened: true,
+            before_keyframe: 0,
             has_video: false,
             gaps: Gaps::default(),
             patient_until: None,
@@ -205,6 +210,7 @@ impl Exchange {
             ms: self.age_ms(now) as f64,
             bytes: self.queued_bytes as u64,
             limit_ms: self.limits.queue_ms as f64,
+            before_keyframe: self.before_keyframe,
         }
     }
 
@@ -222,8 +228,9 @@ impl Exchange {
         }
         self.has_video |= role.is_video_frame() || role == Role::Header(HeaderSlot::Video);
         match role {
-            Role::Keyframe => self.gap = false,
+            Role::Keyframe => (self.gap, self.is_unopened) = (false, false),
             role if role.depends() && self.gap => {
+                self.before_keyframe += u64::from(self.is_unopened);
                 self.give_up(role);
                 self.trim(now);
                 return;
@@ -281,6 +288,7 @@ impl Exchange {
     /// The broadcaster was restarted: what follows does not depend on what was before.
     pub fn interrupted(&mut self) {
         self.gap = true;
+        self.is_unopened = true;
     }
 
     /// A frame that was sent arrived.

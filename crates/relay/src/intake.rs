@@ -8,9 +8,9 @@ use std::time::Duration;
 
 use moth_core::Moment;
 use moth_core::figure::Origin;
-use moth_core::reading::{self, Observation, SoundFrame, StreamFacts, VideoFrame};
+use moth_core::reading::{Observation, SoundFrame};
 use moth_rtmp::StreamKey;
-use moth_rtmp::media::{AudioPart, VideoCodec, VideoPart, VideoTag};
+use moth_rtmp::media::AudioPart;
 use moth_rtmp::message::{Message, MessageKind};
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode, SessionError};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -20,6 +20,7 @@ use crate::exchange::{HeaderSlot, Role};
 use crate::metadata::stream_facts;
 use crate::recorder::Recorder;
 use crate::relay::{Incoming, Phase, Shared};
+use crate::sighting::{Sighting, Sightings};
 
 /// A peer gets this long to say that it publishes.
 const INTRODUCTION: Duration = Duration::from_secs(10);
@@ -67,6 +68,7 @@ impl Intake {
 
     async fn converse(&self, mut incoming: Incoming) -> Result<(), IntakeError> {
         let mut session = Receiver::default();
+        let mut sightings = Sightings::default();
         let by = Instant::now() + INTRODUCTION;
         let mut publishing: Option<OnAir<'_>> = None;
         // Added to every timestamp, so that a restarted broadcaster goes on where it stopped.
@@ -95,7 +97,7 @@ impl Intake {
                         let resumes = publishing.as_ref().is_some_and(|on_air| on_air.resumes);
                         let ahead = *ahead_ms.get_or_insert_with(|| if resumes { self.resume(&message) } else { 0 });
                         message.time.0 = message.time.0.wrapping_add(ahead);
-                        self.take(message);
+                        self.take(message, &mut sightings);
                     }
                     Ok(Some(ReceiverEvent::Ended)) => {
                         drop(publishing);
@@ -157,11 +159,19 @@ impl Intake {
         Ok(OnAir { intake: self, resumes: false })
     }
 
-    fn take(&self, message: Message) {
+    fn take(&self, message: Message, sightings: &mut Sightings) {
         let bytes = u32::try_from(message.payload.len()).unwrap_or(u32::MAX);
         let time_ms = message.time.0;
         match message.kind {
-            MessageKind::Video => self.note_video(time_ms, bytes, VideoTag::parse(&message.payload)),
+            MessageKind::Video => {
+                let seen = sightings.take(time_ms, &message.payload).map(|sighting| match sighting {
+                    Sighting::Stream(facts) => Observation::Stream(facts),
+                    Sighting::Frame(frame) => Observation::Video(frame),
+                });
+                if let Some(seen) = seen {
+                    self.recorder.note(Origin::Measured, seen);
+                }
+            }
             MessageKind::Audio if AudioPart::parse(&message.payload) == AudioPart::Frame => {
                 self.recorder.note(Origin::Measured, Observation::Audio(SoundFrame { time_ms, bytes }));
             }
@@ -186,25 +196,6 @@ impl Intake {
         self.shared.resumed.send_modify(|times| *times += 1);
         self.recorder.note(Origin::Measured, Observation::Resumed { gap_ms });
         goes_on_ms.wrapping_sub(first.time.0)
-    }
-
-    fn note_video(&self, time_ms: u32, bytes: u32, tag: VideoTag) {
-        if tag.part == VideoPart::Header {
-            let video_codec = Some(match tag.codec {
-                VideoCodec::H264 => reading::VideoCodec::H264,
-                VideoCodec::Hevc => reading::VideoCodec::Hevc,
-                VideoCodec::Av1 => reading::VideoCodec::Av1,
-                VideoCodec::Other => reading::VideoCodec::Other,
-            });
-            let facts = StreamFacts { video_codec, ..StreamFacts::default() };
-            self.recorder.note(Origin::Measured, Observation::Stream(facts));
-        }
-        if tag.part.is_frame() {
-            let VideoTag { part, composition_ms, filler_bytes, .. } = tag;
-            let keyframe = part == VideoPart::Keyframe;
-            let frame = VideoFrame { time_ms, bytes, keyframe, filler_bytes, composition_ms };
-            self.recorder.note(Origin::Measured, Observation::Video(frame));
-        }
     }
 }
 

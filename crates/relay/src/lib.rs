@@ -19,6 +19,7 @@ mod metadata;
 pub mod recorder;
 mod relay;
 pub mod scout;
+pub mod sighting;
 pub mod tcp;
 mod tcp_info;
 mod tls;

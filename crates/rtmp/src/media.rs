@@ -4,7 +4,10 @@
 //! (a set top bit, then a packet type and a FourCC). Audio: annex E.4.2, and the extended header
 //! (sound format 9).
 
+mod slices;
 mod units;
+
+pub use slices::{Prediction, SliceReader, Slices};
 
 /// The codec of a video message.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]

@@ -349,6 +349,7 @@ impl Show {
         payload.resize(start + bytes, 0);
         noise.fill(&mut payload[start..]);
         payload[start] = nal;
+        payload[start + 1..start + 4].copy_from_slice(&slice_header(nal));
         if filler > 0 {
             payload.put_u32(u32::try_from(filler).unwrap_or(u32::MAX));
             payload.put_u8(FILLER);
@@ -388,6 +389,44 @@ fn message(kind: MessageKind, time_ms: u64, payload: BytesMut) -> Message {
     Message { kind, time, stream_id: 1, payload: payload.freeze() }
 }
 
+/// The first bytes of a slice (ITU-T H.264, 7.3.3) under the parameter sets below: predicted from nothing, from one side, or,
+/// if nothing refers to it, from both; of the middle quantiser, 26.
+fn slice_header(unit: u8) -> [u8; 3] {
+    match unit {
+        0x65 => [0b1000_1000, 0b1000_0100, 0b1000_0000],
+        0x01 => [0b1001_1110, 0b0001_0001, 0b1000_0000],
+        _ => [0b1001_1010, 0b0000_0011, 0b1000_0000],
+    }
+}
+
+/// A sequence parameter set (ITU-T H.264, 7.3.2.1.1): High profile, level 4.2, frames of whole macroblocks, shown in the order
+/// they are sent; and a picture parameter set (7.3.2.2) with CABAC.
+fn parameter_sets(width: u32, height: u32) -> (Vec<u8>, Vec<u8>) {
+    let mut bits = String::new();
+    // An unsigned Exp-Golomb code (9.1).
+    let ue = |value: u32| {
+        let code = format!("{:b}", u64::from(value) + 1);
+        format!("{}{code}", "0".repeat(code.len() - 1))
+    };
+    // Identifier 0; 4:2:0 in 8 bits, nothing special; frame numbers of 4 bits; output in the order of decoding; one reference.
+    bits += &format!("1{}1100{}{}{}0", ue(1), "1", ue(2), ue(1));
+    let blocks = |pixels: u32| pixels.div_ceil(16).max(1) - 1;
+    // Frames only, 8x8 direct inference, neither cropped nor described further; the stop bit.
+    bits += &format!("{}{}11001", ue(blocks(width)), ue(blocks(height)));
+    let mut sequence = vec![0x67, 100, 0, 42];
+    sequence.extend(bytes_of(&bits));
+    let mut pictures = vec![0x68];
+    // Identifiers 0, CABAC, one slice group, one reference each, no weights, quantiser 26, no deblocking control; the stop bit.
+    pictures.extend(bytes_of("11101110001110001"));
+    (sequence, pictures)
+}
+
+/// Bits as bytes, the last one filled up with zeros.
+fn bytes_of(bits: &str) -> Vec<u8> {
+    let byte = |bits: &[u8]| bits.iter().enumerate().fold(0, |byte, (at, bit)| byte | (bit & 1) << (7 - at));
+    bits.as_bytes().chunks(8).map(byte).collect()
+}
+
 /// Metadata and decoder configurations.
 fn headers(setup: &BroadcasterConditions) -> [Message; 3] {
     let mut metadata = BytesMut::new();
@@ -404,12 +443,44 @@ fn headers(setup: &BroadcasterConditions) -> [Message; 3] {
     ])
     .encode(&mut metadata);
     // AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1): High profile, level 4.2, 4-byte lengths, one
-    // sequence and one picture parameter set of the smallest form. AudioSpecificConfig: AAC-LC, 48 kHz, stereo.
-    let video = [0x17, 0, 0, 0, 0, 1, 100, 0, 42, 0xff, 0xe1, 0, 4, 0x67, 100, 0, 42, 1, 0, 2, 0x68, 0xee];
+    // sequence and one picture parameter set. AudioSpecificConfig: AAC-LC, 48 kHz, stereo.
+    let (sequence, pictures) = parameter_sets(setup.width, setup.height);
+    let mut video = vec![0x17, 0, 0, 0, 0, 1, 100, 0, 42, 0xff, 0xe1, 0, sequence.len() as u8];
+    video.extend(sequence);
+    video.extend([1, 0, pictures.len() as u8]);
+    video.extend(pictures);
     let audio = [0xaf, 0, 0x11, 0x90];
     [
         message(MessageKind::Data, 0, metadata),
         message(MessageKind::Video, 0, BytesMut::from(&video[..])),
         message(MessageKind::Audio, 0, BytesMut::from(&audio[..])),
     ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use moth_core::reading::Prediction;
+    use moth_relay::sighting::{Sighting, Sightings};
+
+    #[test]
+    fn its_frames_say_how_they_are_predicted() {
+        let setup = crate::shipped()[0].conditions().broadcaster;
+        let mut sightings = Sightings::default();
+        let [_, video, _] = headers(&setup);
+        assert!(matches!(sightings.take(0, &video.payload), Some(Sighting::Stream(_))));
+        let (mut show, mut noise) = (Show::new(60), Noise::new(1, "broadcaster"));
+        let video = Bitrate::from_kbps(4500);
+        let mut seen = Vec::new();
+        for n in 0..200 {
+            let message = show.frame(n * 17, n % 5 == 3, &setup, video, &mut noise);
+            let Some(Sighting::Frame(frame)) = sightings.take(0, &message.payload) else { panic!("a frame") };
+            let slices = frame.slices.unwrap();
+            assert_eq!(slices.qp_tenths, 260, "{n}");
+            assert_eq!(frame.keyframe, slices.predicted == Prediction::Intra);
+            seen.push(slices.predicted);
+        }
+        let count = |which| seen.iter().filter(|p| **p == which).count();
+        assert!(count(Prediction::Both) > 90 && count(Prediction::Forward) > 90 && count(Prediction::Intra) == 2);
+    }
 }

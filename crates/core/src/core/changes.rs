@@ -47,6 +47,9 @@ pub struct Awaited {
     /// Video on the wire when it was told, in kb/s.
     #[serde(skip)]
     from_kbps: f64,
+    /// What puts it back: the broadcaster states the new value before the wire shows it.
+    #[serde(skip)]
+    back: Option<Action>,
 }
 
 /// A change of servers.
@@ -107,7 +110,11 @@ impl Core {
             self.mark(format!("{what}{who}: not done, {why}"), true);
             return;
         }
-        self.awaited = None;
+        // Only the change that was looked for ends the looking.
+        let same = |awaited: &Awaited| std::mem::discriminant(&awaited.action) == std::mem::discriminant(action);
+        if self.awaited.as_ref().is_some_and(same) {
+            self.awaited = None;
+        }
         self.mark(format!("{what}{who}"), true);
         let before = self.stream;
         let known_back = self.carry_out(action);
@@ -125,7 +132,7 @@ impl Core {
         }
         // A keeper that has climbed to where it began is tried all the same; an undo is not.
         if let (true, false, Some(trial)) = (puts_back, by_keeper, self.trials.last_mut()) {
-            trial.put_back();
+            trial.put_back(&self.history);
         } else if action.is_tried() {
             self.open_trial(action, &before, back.as_ref());
         }
@@ -219,7 +226,15 @@ impl Core {
         let from_kbps = self.video_now().kbps();
         self.mark(format!("{}: looked for on the wire", action.words()), false);
         let sentence = "Nothing of it is seen on the wire yet.".into();
-        self.awaited = Some(Awaited { action: action.clone(), since: self.now, sentence, from_kbps });
+        let back = match action {
+            Action::SetBitrate { .. } => self.bitrate_set().map(|video| Action::SetBitrate { video }),
+            Action::SetSize { .. } => {
+                self.stream.width.zip(self.stream.height).map(|(width, height)| Action::SetSize { width, height })
+            }
+            Action::SetRate { .. } => self.stream.fps.map(|fps| Action::SetRate { fps: fps.round() as u32 }),
+            _ => None,
+        };
+        self.awaited = Some(Awaited { action: action.clone(), since: self.now, sentence, from_kbps, back });
     }
 
     fn video_now(&self) -> Bitrate {
@@ -262,7 +277,7 @@ impl Core {
         let action = awaited.action.clone();
         if is_done {
             self.mark(format!("seen on the wire: {}", action.words()), false);
-            self.acted(&action, None, None);
+            self.acted(&action, None, awaited.back.as_ref());
         } else if lasts > LOOKED_FOR {
             self.mark(format!("{}: not done. {sentence}", action.words()), false);
         } else {

@@ -9,6 +9,7 @@ use crate::window::{Gauge, Trail};
 pub(super) struct Counted {
     pub offered: Trail,
     pub dropped: Trail,
+    pub delivered: Trail,
     /// When the present run of losses began: no loss in [`CLEAR`] before it.
     pub skipped_since: Option<Moment>,
     pub lagged_since: Option<Moment>,

@@ -23,6 +23,11 @@ fn mean_loss(trail: &Trail, now: Moment) -> f64 {
     trail.within(now, HARM) * NOW.as_secs_f64() / HARM.as_secs_f64()
 }
 
+/// Rounded to a thousandth: more digits than that are not meant.
+fn thousandth(value: f64) -> f64 {
+    (value * 1000.0).round() / 1000.0
+}
+
 impl Core {
     pub(super) fn facts(&self, now: Moment) -> Facts {
         let counted = &self.counted;
@@ -40,6 +45,7 @@ impl Core {
             on_air_s: self.on_air_since.map_or(0.0, |since| now.since(since).as_secs_f64()),
             link_up: self.link.up,
             link_down_s: self.link.down_since.map_or(0.0, |since| now.since(since).as_secs_f64()),
+            link_up_s: self.link.up_since.map_or(f64::MAX, |since| now.since(since).as_secs_f64()),
             link_refused: self.link.refused,
             link_down_why: self.link.why.clone(),
             link_was_up: self.link.was_up,
@@ -48,6 +54,8 @@ impl Core {
             stream: self.stream,
             interval_ms: self.wire.interval_ms(),
             dropped: counted.dropped.within(now, NOW),
+            dropped_total: counted.dropped.total(),
+            delivered: counted.delivered.within(now, NOW),
             skipped: skipped.within(now, NOW),
             skipped_is_inferred: skipped_origin == Origin::Inferred,
             skipped_trust: wire.skipped_trust,
@@ -72,6 +80,8 @@ impl Core {
             asked: Bitrate::of(asked, RATES),
             asked_video: Bitrate::of(video, RATES),
             sent: Bitrate::of(counted.sent_bytes.within(now, RATES), RATES),
+            sent_just: Bitrate::of(counted.sent_bytes.within(now, JUST), JUST),
+            strained_s: self.strained_since.map_or(0.0, |since| now.since(since).as_secs_f64()),
             queue_ms: self.queue.ms,
             queue_limit_ms: self.queue.limit_ms,
             queue_growth: (self.queue.ms - queue_before) / RATES.as_secs_f64(),
@@ -129,12 +139,20 @@ impl Core {
     /// What is odd and costs no frame.
     pub(super) fn notices(&self, now: Moment) -> Vec<Notice> {
         let Some(since) = self.on_air_since else { return Vec::new() };
+        let keyframe = self.awaits_keyframe.then(|| Notice {
+            kind: NoticeKind::NoKeyframe,
+            text: "No keyframe has come from the broadcaster yet: what comes before its first one cannot be shown, and is \
+                   left out."
+                .into(),
+            origin: Origin::Measured,
+        });
         if now.since(since) < SETTLED {
-            return Vec::new();
+            return keyframe.into_iter().collect();
         }
         let figures = self.wire.figures(now, self.unsteadiness(now));
         let video = Bitrate::of(self.counted.video_bytes.within(now, SETTLED), SETTLED);
         let mut found = notices(&figures, &self.stream, &self.intended, Some(video));
+        found.extend(keyframe);
         found.extend(self.disagreements(now));
         found
     }
@@ -185,10 +203,12 @@ impl Core {
         };
         let new = (facts.due - facts.skipped - facts.dropped - facts.lagged.unwrap_or(0.0)).max(0.0);
         let span = NOW.as_secs_f64().min(facts.on_air_s.max(0.5));
-        let fps = if facts.link_up { (new / span).min(full.unwrap_or(f64::MAX)) } else { 0.0 };
+        // What reaches the server now, and not what was offered: while a backlog waits, the two differ.
+        let reaching = (facts.delivered - facts.lagged.unwrap_or(0.0)).max(0.0).min(new);
+        let fps = (reaching / span).min(full.unwrap_or(f64::MAX));
         Viewers {
-            fps: if facts.broadcasting { Figure::known(fps, origin) } else { Figure::UNKNOWN },
-            full_fps: Figure::maybe(full, Origin::Inferred),
+            fps: if facts.broadcasting { Figure::known(thousandth(fps), origin) } else { Figure::UNKNOWN },
+            full_fps: Figure::maybe(full.map(thousandth), Origin::Inferred),
             freezes: self.freezes_sent.and(self.freezes_repeated),
             frozen_ms: self.frozen_ms.filter(|_| facts.broadcasting),
         }
@@ -216,7 +236,10 @@ impl Core {
         let share = |gauge: &Gauge| Figure::maybe(gauge.mean(now, NOW).map(|v| v * 100.0), Origin::Measured);
         let figures = self.link.figures;
         let skipped_total = Figure::known(skipped.total().round() as u64, skipped_origin);
-        let lagged_total = Figure::maybe(self.lagged_known().then(|| lagged.total().round() as u64), lagged_origin);
+        let lagged_total = Figure::maybe(
+            (self.has_lagged || self.lagged_known()).then(|| lagged.total().round() as u64),
+            lagged_origin,
+        );
         Snapshot {
             at: now,
             state: self.state(now),

@@ -36,7 +36,11 @@ pub(super) fn suspect(facts: &Facts) -> Suspect {
         _ => String::new(),
     };
     let sentence = if facts.link_refused {
-        format!("{} does not take the broadcast: {why}.", facts.server)
+        format!(
+            "{} answers and does not take the broadcast: {why}. The stream key is wrong, in use elsewhere, or for another \
+             application.",
+            facts.server
+        )
     } else {
         format!(
             "{} has been away for {:.0} s: {why}. The broadcaster stays connected.{beyond}",
@@ -59,7 +63,16 @@ pub(super) fn suspect(facts: &Facts) -> Suspect {
 
 fn proposals(facts: &Facts, cause: Cause, router_away: bool) -> Vec<Proposal> {
     let switch = switch_server(facts, Some(cause));
-    let hand = if router_away { Hand::RestartRouter } else { Hand::AskService(facts.server.clone()) }.proposal();
+    let hand = match cause {
+        _ if router_away => Hand::RestartRouter,
+        Cause::ServerRefuses => Hand::CheckKey,
+        _ => Hand::AskService(facts.server.clone()),
+    }
+    .proposal();
+    // A key that one server refuses is refused by all of the service's.
+    if cause == Cause::ServerRefuses {
+        return std::iter::once(hand).chain(switch).collect();
+    }
     // With no way out, another server is as far away as this one.
     if router_away { std::iter::once(hand).chain(switch).collect() } else { switch.into_iter().chain([hand]).collect() }
 }

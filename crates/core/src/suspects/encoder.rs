@@ -19,6 +19,8 @@ const BEHIND_GROWS: f64 = 40.0;
 pub(super) const CPU_FULL: f64 = 0.9;
 /// Another program that takes this share of all cores is worth naming.
 pub(super) const HOG: f64 = 0.25;
+/// What takes less than this share of all cores takes nothing that anyone needs.
+const IDLE: f64 = 0.1;
 /// An encoder block this busy has nothing left, as a share of its time.
 const BLOCK_FULL: f64 = 0.93;
 /// A CPU at less than this share of its most frequency, while it is hot, slows down for its heat.
@@ -141,6 +143,8 @@ fn cpu(facts: &Facts, cases: &mut Cases) {
     if let (Some((text, share)), Some(cpu)) = (other, machine.cpu) {
         let hogged = share > HOG && cpu > CPU_FULL;
         let (starved, preset) = if hogged { (1.2, -0.6) } else { (-0.9, 0.2) };
+        // A full CPU that others hardly use is the broadcaster's own doing.
+        let starved = if share < IDLE { starved - 1.0 } else { starved };
         cases.sign(Origin::Measured, &text, &[(CpuStarved, starved), (PresetHeavy, preset)]);
         if hogged {
             cases.sign(Origin::Measured, &text, &[(Heat, -0.4), (Disk, -0.4), (EncoderFull, -0.4)]);
@@ -223,7 +227,7 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
             format!("The disk holds the broadcaster up{who}: {loss}.")
         }
         (Some(_), _) => match (facts.encode_ms, facts.interval_ms) {
-            (Some(took), Some(budget)) => {
+            (Some(took), Some(budget)) if took > budget * 0.95 => {
                 format!("The encoder is too slow: {took:.1} ms for a frame that lasts {budget:.1} ms; {loss}.")
             }
             _ => format!("The encoder is too slow for this picture: {loss}."),

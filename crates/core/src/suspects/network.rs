@@ -39,6 +39,17 @@ const EXPLAINS: f64 = 0.5;
 /// A radio's signal below this is weak, in dBm: trade practice for video is −67 dBm or better.
 const WEAK_DBM: f64 = -72.0;
 
+/// What carries less than this share of what is asked is a stall.
+const STALLED: f64 = 0.1;
+/// A queue that is more than a quarter full for so long, in seconds, while less is carried than asked, does not recover.
+const STRAINS_S: f64 = 6.0;
+/// So long after a connection was made, in seconds, rates still look back over the time before it: twice their window.
+const SETTLES_S: f64 = 4.0;
+/// What an outage left behind is carried, or given up, within so many seconds.
+const CATCHES_UP_S: f64 = 15.0;
+/// An answer that is later than this, in milliseconds, is late, however late our own are.
+const LATE_MS: f64 = 20.0;
+
 use Cause::{LineShort, LocalLink, Route, ServerSlow, UploadBeyond, UploadHere};
 
 pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
@@ -48,8 +59,19 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
         return failed.then(|| away::suspect(facts));
     }
     let is_held = held.has(Fault::Network);
+    if let Some(cause) = away_before(facts, held) {
+        return aftermath(facts, cause);
+    }
     let losing = facts.dropped > 0.0;
-    let about_to = facts.queue_share() > QUEUE_ALARM && facts.queue_growth > 100.0;
+    // Nothing is short while as much is carried as is asked: a queue drains, and what is dropped of it was lost before.
+    if !facts.is_short() && !is_held && facts.dropped_just == 0.0 {
+        return None;
+    }
+    // Where nothing moves at all, nothing tells what is narrow; most such stalls pass.
+    let stalls = facts.sent_just < facts.asked.scaled(STALLED);
+    let fills = facts.queue_share() > QUEUE_ALARM && facts.queue_growth > 100.0 && !stalls;
+    let strains = facts.strained_s > STRAINS_S && facts.is_short();
+    let about_to = fills || strains;
     let lingering = is_held && (facts.dropped_clear > 0.0 || facts.queue_share() > 0.25);
     // What only threatens may wait for the probes that are on their way.
     if !(losing || about_to || lingering) || !facts.paths_known && !is_held {
@@ -59,16 +81,12 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     let finding = weigh(Fault::Network, cases(facts), held, facts.dropped_just > 0.0 || about_to);
     let cause = finding.cause();
     // What only threatens is not told before it is clear what it is.
-    if !losing && !is_held && finding.told.is_none_or(|(_, share)| share < CLEAR_SHARE) {
+    if !losing && !is_held && !strains && finding.told.is_none_or(|(_, share)| share < CLEAR_SHARE) {
         return None;
     }
     // The drops are the moth's own doing and so certain; a queue that only grows may yet recover.
     let fault_sure = if facts.dropped_clear > 0.0 { 0.99 } else { 0.85 };
-    let loss = if facts.dropped > 0.0 {
-        format!("{} dropped", frames_lost(facts.dropped))
-    } else {
-        "nothing dropped yet".into()
-    };
+    let loss = loss(facts);
     Some(Suspect {
         fault: Fault::Network,
         cause,
@@ -79,6 +97,54 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
         would_change: would_change(&finding),
         proposals: proposals(facts, cause),
         weighed: finding.weighed,
+    })
+}
+
+/// What is lost, in words.
+fn loss(facts: &Facts) -> String {
+    match facts.dropped {
+        lost if lost > 0.0 => format!("{} dropped", frames_lost(lost)),
+        _ if facts.dropped_total == 0.0 => "nothing dropped yet".into(),
+        _ => format!("nothing dropped in the last {} s", crate::facts::NOW.as_secs()),
+    }
+}
+
+/// A server that was away, or refused, and takes the broadcast again, while what gathered meanwhile is carried or dropped.
+fn away_before(facts: &Facts, held: &Held) -> Option<Cause> {
+    let cause = held.cause(Fault::Network).filter(|cause| matches!(cause, Cause::ServerAway | Cause::ServerRefuses))?;
+    // Rates look back over the outage at first.
+    let is_new = facts.link_up_s < SETTLES_S;
+    let catches_up = !facts.is_short() && facts.queue_growth <= 0.0;
+    (is_new || catches_up && facts.link_up_s < CATCHES_UP_S).then_some(cause)
+}
+
+/// The verdict on what an outage leaves behind.
+fn aftermath(facts: &Facts, cause: Cause) -> Option<Suspect> {
+    if facts.dropped_clear == 0.0 && facts.queue_share() < 0.25 {
+        return None;
+    }
+    let evidence = vec![super::Evidence {
+        text: format!(
+            "{} takes the broadcast since {:.1} s; {:.0} ms wait",
+            facts.server, facts.link_up_s, facts.queue_ms
+        ),
+        origin: Some(Origin::Measured),
+        bans: 2.0,
+    }];
+    Some(Suspect {
+        fault: Fault::Network,
+        cause: Some(cause),
+        confidence: 0.97,
+        harm_frames: facts.dropped_mean,
+        sentence: format!(
+            "{} takes the broadcast again, and what gathered meanwhile is sent or left out; {}.",
+            facts.server,
+            loss(facts)
+        ),
+        evidence: evidence.clone(),
+        would_change: "It ends when the queue has drained.".into(),
+        proposals: Vec::new(),
+        weighed: vec![Weighed { cause, share: 1.0, evidence }],
     })
 }
 
@@ -152,6 +218,21 @@ fn beside(facts: &Facts, cases: &mut Cases) {
     // What was there before the trouble, and did no harm, is not the news.
     let grown = uploads.less(facts.before.uploads.unwrap_or_default());
     let missing = facts.asked.less(facts.sent);
+    if let Some(otherwise) = facts.sent_otherwise()
+        && otherwise >= missing.scaled(EXPLAINS)
+        && otherwise > facts.asked.scaled(0.08)
+        && otherwise > grown
+    {
+        let text = format!(
+            "this machine sends {otherwise} that is neither the broadcast nor any program's TCP: UDP, such as QUIC"
+        );
+        cases.sign(
+            Origin::Measured,
+            &text,
+            &[(UploadHere, 1.8), (LineShort, -0.8), (UploadBeyond, -1.0), (Route, -0.3), (LocalLink, -0.3)],
+        );
+        return;
+    }
     let text = match facts.machine.uploads.as_deref().and_then(<[_]>::first) {
         Some(first) if uploads.bps() > 0 => format!("other programs here send {uploads}, {} the most", first.name()),
         _ => "no other program here sends anything".to_owned(),
@@ -207,7 +288,8 @@ fn along_the_way(facts: &Facts, cases: &mut Cases) {
     match facts.other.rise_ms() {
         Some(up) if waits > 0.0 => {
             let text = late(&format!("{name} is reached"), up);
-            let same = same_queue(up) * waits;
+            // Late, if not as late as our own: that it does not wait in the same queue cannot be said.
+            let same = if up > LATE_MS { same_queue(up).max(0.0) } else { same_queue(up) } * waits;
             let weights = if same > 0.0 {
                 [(Route, -1.8), (LineShort, 0.2), (UploadHere, 0.2), (UploadBeyond, 0.2), (LocalLink, 0.2)]
             } else {
@@ -260,6 +342,13 @@ fn ramp(value: f64, (low, at_low): (f64, f64), (high, at_high): (f64, f64)) -> f
 
 fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
     let (sent, asked, server) = (facts.sent, facts.asked, &facts.server);
+    if !facts.is_short() {
+        let was = cause.map_or(String::new(), |cause| format!(" It was: {}.", cause.words()));
+        return format!(
+            "{sent} are carried where {asked} are asked: nothing is short now, {:.0} ms still wait; {loss}.{was}",
+            facts.queue_ms
+        );
+    }
     let climbed = facts.rtt_rise_ms().filter(|rise| *rise > RTT_RISE_MS).map_or(String::new(), |_| {
         format!(
             ", round trip up from {:.0} to {:.0} ms",
@@ -275,6 +364,10 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
         Some(UploadHere) => {
             let first = facts.machine.uploads.as_deref().and_then(<[_]>::first);
             let (name, rate) = first.map_or(("another program", Bitrate::ZERO), |u| (u.name(), u.rate));
+            let (name, rate) = match facts.sent_otherwise().filter(|otherwise| *otherwise > rate) {
+                Some(otherwise) => ("a program that does not use TCP (QUIC, say)", otherwise),
+                None => (name, rate),
+            };
             format!(
                 "{name} uploads {rate} beside the broadcast, which gets {sent} of the {asked} asked{climbed}; {loss}."
             )
@@ -320,8 +413,11 @@ fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<Proposal> {
 
 fn lower_bitrate(facts: &Facts) -> Option<Proposal> {
     let audio = facts.asked.less(facts.asked_video);
-    let to = facts.sent.scaled(USE_OF_LINE).less(audio).rounded_down_to(Bitrate::from_kbps(50)).max(LOWEST);
-    if to >= facts.asked_video.scaled(0.97) {
+    let to =
+        facts.sent.min(facts.asked).scaled(USE_OF_LINE).less(audio).rounded_down_to(Bitrate::from_kbps(50)).max(LOWEST);
+    // What was set a moment ago is not on the wire yet, and not to be offered again.
+    let set = facts.stream.video_bitrate.unwrap_or(facts.asked_video).min(facts.asked_video);
+    if to >= set.scaled(0.97) || !facts.is_short() {
         return None;
     }
     Some(Proposal {

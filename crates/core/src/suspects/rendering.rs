@@ -9,8 +9,12 @@ use crate::proposal::{Proposal, RAISED, half_rate, smaller_size, to_priority};
 
 /// Fewer lagged frames than this in the window are ordinary: a scene change alone may cost one or two.
 const ALARM_FRAMES: f64 = 3.0;
-/// Repeats read off the wire must come in this many separate runs: one run may be a pause in the picture.
-const ALARM_RUNS: f64 = 3.0;
+/// Repeats read off the wire must come in this many separate runs: one run may be a pause in the picture, and a few may be
+/// frames that weigh little for another reason (measured: up to four in five seconds of ordinary pictures).
+const ALARM_RUNS: f64 = 5.0;
+/// Fewer runs, if they are as many as this, and this share of the frames due.
+const ALARM_FEW_RUNS: f64 = 3.0;
+const ALARM_SHARE: f64 = 0.2;
 /// A GPU this busy has nothing left, as a share of its rendering engine.
 const GPU_FULL: f64 = 0.95;
 /// Another program that takes this share of the rendering engine is worth naming.
@@ -21,7 +25,9 @@ use Cause::{CpuStarved, GpuSaturated, Heat, SceneHeavy};
 pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     let lagged = facts.lagged?;
     let lingering = held.has(Fault::Rendering) && facts.lagged_clear > 0.0;
-    let enough = lagged >= ALARM_FRAMES && (facts.lagged_inferred.is_none() || facts.lagged_runs >= ALARM_RUNS);
+    let many =
+        facts.lagged_runs >= ALARM_RUNS || facts.lagged_runs >= ALARM_FEW_RUNS && lagged >= ALARM_SHARE * facts.due;
+    let enough = lagged >= ALARM_FRAMES && (facts.lagged_inferred.is_none() || many);
     if !enough && !lingering || !facts.lagged_load_known {
         return None;
     }

@@ -132,6 +132,9 @@ fn origin(trial: &Trial, snapshot: &Snapshot) -> &'static str {
 /// Before and after, side by side.
 fn figures(trial: &Trial, snapshot: &Snapshot) -> String {
     let (b, a) = (&trial.before, &trial.after);
+    if b.seconds == 0 || a.seconds == 0 {
+        return format!("what was lost since is counted from {SETTLE_S} s after the change on");
+    }
     let mut parts = vec![
         format!("before → since: lost {:.1} → {:.1} % {}", b.lost_percent(), a.lost_percent(), origin(trial, snapshot)),
         format!("still {:.1} → {:.1} s", b.frozen_ms as f64 / 1000.0, a.frozen_ms as f64 / 1000.0),

@@ -42,6 +42,7 @@ fn now(snapshot: &Snapshot, width: usize) -> String {
     }
     let freezes = viewers.freezes;
     told.push(match freezes.count {
+        0 if viewers.frozen_ms.is_some() => "no freeze before it".into(),
         0 => "no freeze since the start".into(),
         1 => format!("1 freeze of {:.1} s", freezes.longest_ms as f64 / 1000.0),
         n => format!("{n} freezes, the longest {:.1} s", freezes.longest_ms as f64 / 1000.0),
