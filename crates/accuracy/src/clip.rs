@@ -8,12 +8,13 @@ use bytes::Bytes;
 use moth_core::account::{Account, Accounts};
 use moth_core::figure::{Origin, Trust};
 use moth_core::moment::Moment;
-use moth_core::reading::{LinkChange, Observation, QueueLevel, Reading, StreamFacts, VideoFrame};
+use moth_core::reading::{LinkChange, Observation, PictureChange, QueueLevel, Reading, StreamFacts, VideoFrame};
 use moth_core::suspects::Fault;
 use moth_core::viewers::Freezes;
 use moth_core::{Core, Settings};
-use moth_relay::sighting::{Sighting, Sightings};
-use serde::Deserialize;
+use moth_picture::Eye;
+use moth_relay::sighting::Sighting;
+use serde::{Deserialize, Serialize};
 
 /// The core is asked this often, as on the screen.
 const LOOK: Duration = Duration::from_millis(200);
@@ -86,26 +87,69 @@ fn messages(path: &Path) -> Result<Vec<(u32, Bytes)>, std::io::Error> {
     Ok(found)
 }
 
+/// What the relay would note of a clip. Decoding takes most of the time there is, so this is kept beside the clip.
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Noted {
+    stream: StreamFacts,
+    unseen: Option<String>,
+    /// Frames in the order they are sent, and what became known of pictures with each.
+    frames: Vec<(VideoFrame, Option<PictureChange>)>,
+}
+
+type AnyError = Box<dyn std::error::Error + Send + Sync>;
+
+fn noted(path: &Path) -> Result<Noted, AnyError> {
+    let kept = path.with_extension("noted.json");
+    let is_newer =
+        |kept: &Path| Some(fs::metadata(kept).ok()?.modified().ok()? > fs::metadata(path).ok()?.modified().ok()?);
+    if is_newer(&kept) == Some(true)
+        && let Ok(noted) = serde_json::from_slice(&fs::read(&kept)?)
+    {
+        return Ok(noted);
+    }
+    let (mut noted, mut eye) = (Noted::default(), Eye::default());
+    for (time_ms, payload) in messages(path)? {
+        let seen = eye.take(time_ms, &payload);
+        match Sighting::of(time_ms, &payload) {
+            Some(Sighting::Frame(frame)) => noted.frames.push((frame, seen.as_ref().copied().unwrap_or_default())),
+            Some(Sighting::Stream(facts)) => noted.stream = facts,
+            None => {}
+        }
+        noted.unseen = seen.err().map(|blind| blind.to_string()).or(noted.unseen);
+    }
+    fs::write(kept, serde_json::to_vec(&noted)?)?;
+    Ok(noted)
+}
+
+/// By how much the first picture differs from the last, where a clip is shown again, in hundredths and thousandths of a level: a
+/// cut.
+const CUT: (u16, u16) = (3000, 30_000);
+
 /// Judges a clip, as `moth watch` would without a feed; one in time is shown again and again for so many minutes.
 ///
 /// # Errors
 /// If the clip or its truth cannot be read.
-pub fn heard(path: &Path, minutes: f64) -> Result<Heard, Box<dyn std::error::Error + Send + Sync>> {
+pub fn heard(path: &Path, minutes: f64) -> Result<Heard, AnyError> {
     let truth: Truth = serde_json::from_str(&fs::read_to_string(crate::case::clip_truth_path(path))?)?;
-    let (mut sightings, mut frames, mut stream) = (Sightings::default(), Vec::new(), StreamFacts::default());
-    for (time_ms, payload) in messages(path)? {
-        match sightings.take(time_ms, &payload) {
-            Some(Sighting::Frame(frame)) => frames.push(frame),
-            Some(Sighting::Stream(facts)) => stream = facts,
-            None => {}
-        }
-    }
+    let noted = noted(path)?;
     let length_ms = (truth.frames as f64 * 1000.0 / truth.fps) as u32;
     let times = if truth.lagged.is_empty() { (minutes * 60_000.0 / f64::from(length_ms)).ceil().max(1.0) } else { 1.0 };
-    let mut show = Show::new(truth, StreamFacts { fps: None, ..stream });
+    let mut show = Show::new(truth, StreamFacts { fps: None, ..noted.stream });
+    if let Some(why) = noted.unseen {
+        show.take(Moment::START, Observation::Unseen { why });
+    }
     for round in 0..times as u32 {
-        for frame in &frames {
-            show.frame(VideoFrame { time_ms: frame.time_ms + round * length_ms, ..*frame });
+        let later = round * length_ms;
+        let mut is_cut = round > 0;
+        for (frame, change) in &noted.frames {
+            show.frame(VideoFrame { time_ms: frame.time_ms + later, ..*frame });
+            if let Some(change) = change {
+                let mut change = PictureChange { time_ms: change.time_ms + later, ..*change };
+                if std::mem::take(&mut is_cut) {
+                    (change.hundredths, change.coarse_thousandths) = CUT;
+                }
+                show.take(Moment::from_ms((frame.time_ms + later).into()), Observation::Picture(change));
+            }
         }
     }
     Ok(show.heard)
@@ -143,9 +187,13 @@ impl Show {
         Self { core, heard, looked: Moment::START, accounts: Account::default() }
     }
 
+    fn take(&mut self, at: Moment, what: Observation) {
+        self.core.take(&Reading { at, origin: Origin::Measured, what });
+    }
+
     fn frame(&mut self, frame: VideoFrame) {
         let at = Moment::from_ms(frame.time_ms.into());
-        self.core.take(&Reading { at, origin: Origin::Measured, what: Observation::Video(frame) });
+        self.take(at, Observation::Video(frame));
         self.accounts.offer();
         self.accounts.deliver();
         if at.since(self.looked) < LOOK {
@@ -159,7 +207,7 @@ impl Show {
             freezes: Freezes::default(),
             frozen_ms: None,
         };
-        self.core.take(&Reading { at, origin: Origin::Measured, what });
+        self.take(at, what);
         let snapshot = self.core.snapshot(at);
         let (now, heard) = (at.seconds(), &mut self.heard);
         let onset = heard.truth.lagged.first().map(|n| *n as f64 / heard.truth.fps);

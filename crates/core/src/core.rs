@@ -167,13 +167,17 @@ impl Core {
         let at = self.now;
         match &reading.what {
             Observation::Video(frame) => {
-                let told = self.wire.video(at, frame);
-                self.counted.skipped_inferred.add(at, told.skipped as f64);
-                self.counted.repeated.add(at, told.repeated as f64);
-                self.note_repeats(told.repeated);
+                let skipped = self.wire.video(at, frame);
+                self.counted.skipped_inferred.add(at, skipped as f64);
                 self.counted.offered.add(at, 1.0);
                 self.counted.video_bytes.add(at, f64::from(frame.bytes));
             }
+            Observation::Picture(change) => {
+                let repeated = self.wire.picture(change);
+                self.counted.repeated.add(at, repeated as f64);
+                self.note_repeats(repeated);
+            }
+            Observation::Unseen { why } => self.wire.state_unseen(why),
             Observation::Audio(frame) => {
                 self.wire.audio(at, frame);
                 self.counted.audio_bytes.add(at, f64::from(frame.bytes));
@@ -346,9 +350,6 @@ impl Core {
         }
         if let Some(codec) = facts.video_codec {
             self.wire.state_codec(codec);
-        }
-        if let Some((width, height)) = facts.width.zip(facts.height) {
-            self.wire.state_size(width, height);
         }
         let takes_bitrate = facts.takes_bitrate || self.stream.takes_bitrate;
         let takes_preset = facts.takes_preset || self.stream.takes_preset;

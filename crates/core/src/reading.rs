@@ -94,6 +94,13 @@ pub enum Observation {
         /// Milliseconds of the stream's own time that neither got, beyond one frame's length.
         missing_ms: u64,
     },
+    /// A picture was looked at.
+    Picture(PictureChange),
+    /// Pictures cannot be looked at, and why, in plain words.
+    Unseen {
+        /// Why not.
+        why: String,
+    },
     /// The broadcaster was restarted, and goes on where it stopped.
     Resumed {
         /// Milliseconds without a picture.
@@ -130,31 +137,19 @@ pub struct VideoFrame {
     /// How long after its timestamp it is shown, in milliseconds.
     #[serde(skip_serializing_if = "is_zero")]
     pub composition_ms: i32,
-    /// What its slices say, where the codec's are read.
-    #[serde(flatten, skip_serializing_if = "Option::is_none")]
-    pub slices: Option<Slices>,
 }
 
-/// What a frame's slices say before their data begins.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Slices {
-    /// How it is predicted.
-    pub predicted: Prediction,
-    /// The mean of its slices' quantisers (QP of ITU-T H.264, 7.4.3), in tenths, from 0 to 510: six steps more are twice as
-    /// coarse.
-    pub qp_tenths: u16,
-}
-
-/// How a frame is predicted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Prediction {
-    /// From nothing.
-    Intra,
-    /// From frames before it.
-    Forward,
-    /// From frames on both sides.
-    Both,
+/// How much a picture differs from the one shown before it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct PictureChange {
+    /// When it is shown: milliseconds modulo 2³² on the stream's own clock.
+    pub time_ms: u32,
+    /// The mean difference of its luma samples from those in the same place before, in hundredths of a level: 0 to 25 500.
+    pub hundredths: u16,
+    /// The mean difference of its blocks' means (16x16 samples) from those before, in thousandths of a level: up to 65 535.
+    /// Noise and refinement are not in it, and it grows with the distance that things have moved by, for longer.
+    pub coarse_thousandths: u16,
 }
 
 /// A frame of sound.

@@ -15,20 +15,11 @@ pub use repeats::Moving;
 
 use crate::figure::Trust;
 use crate::moment::Moment;
-use crate::reading::{SoundFrame, VideoCodec, VideoFrame};
+use crate::reading::{PictureChange, SoundFrame, VideoCodec, VideoFrame};
 use cadence::Cadence;
 use pace::Pace;
 use repeats::Repeats;
 use sound::Sound;
-
-/// What one frame told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Told {
-    /// Frames missing just before it.
-    pub skipped: u64,
-    /// Frames before it, or itself, that showed the last picture again.
-    pub repeated: u64,
-}
 
 /// The wire, read closely.
 #[derive(Debug, Clone, Default)]
@@ -39,8 +30,8 @@ pub struct Wire {
     groups: Groups,
     sound: Sound,
     codec: Option<VideoCodec>,
-    /// Pixels of a picture, as stated.
-    pixels: Option<f64>,
+    /// Why the pictures cannot be looked at.
+    unseen: Option<String>,
 }
 
 /// What stands on the wire at one moment.
@@ -72,8 +63,10 @@ pub struct WireFigures {
     pub source_fps: Option<f64>,
     /// How far skipped frames read off the wire can be trusted.
     pub skipped_trust: Trust,
-    /// How far repeats read off the wire can be trusted; `None` if they cannot be read at all.
+    /// How far repeats read off the pictures can be trusted; `None` if they cannot be read at all.
     pub repeated_trust: Option<Trust>,
+    /// Why the pictures cannot be looked at; `None` if they can, or if that is not known yet.
+    pub unseen: Option<String>,
 }
 
 impl Wire {
@@ -85,33 +78,33 @@ impl Wire {
     /// Takes the codec, as its header told.
     pub fn state_codec(&mut self, codec: VideoCodec) {
         self.codec = Some(codec);
+        self.unseen = None;
     }
 
-    /// Takes the broadcaster's word for its picture's size.
-    pub fn state_size(&mut self, width: u32, height: u32) {
-        self.pixels = Some(f64::from(width) * f64::from(height)).filter(|pixels| *pixels > 0.0);
+    /// The pictures cannot be looked at, and why.
+    pub fn state_unseen(&mut self, why: &str) {
+        self.unseen = Some(why.to_owned());
     }
 
     /// The broadcaster was restarted: its clock may start anew, what it stated stands.
     pub fn interrupt(&mut self) {
-        let (cadence, codec, pixels) = (std::mem::take(&mut self.cadence), self.codec, self.pixels);
-        *self = Self { cadence, codec, pixels, ..Self::default() };
+        let (cadence, codec) = (std::mem::take(&mut self.cadence), self.codec);
+        *self = Self { cadence, codec, ..Self::default() };
         self.cadence.interrupt();
     }
 
-    /// Takes a video frame that came at `at`.
-    pub fn video(&mut self, at: Moment, frame: &VideoFrame) -> Told {
-        let skipped = self.cadence.frame(frame.time_ms);
+    /// Takes a video frame that came at `at`; gives the frames missing just before it.
+    pub fn video(&mut self, at: Moment, frame: &VideoFrame) -> u64 {
         self.groups.frame(frame);
         self.pace.frame(at, frame.time_ms);
         self.sound.video(at, frame.time_ms);
+        self.cadence.frame(frame.time_ms)
+    }
+
+    /// Takes a picture that was looked at; gives the repeats that became certain by it.
+    pub fn picture(&mut self, change: &PictureChange) -> u64 {
         let fps = self.cadence.interval_ms().map_or(30.0, |ms| 1000.0 / ms);
-        // Of other codecs the frames are not known by what they are predicted from; AV1's hidden frames and the ones that
-        // only show them have no weight that tells anything.
-        let is_read = !matches!(self.codec, Some(VideoCodec::Av1 | VideoCodec::Other));
-        let is_both = self.groups.is_both();
-        let repeated = if is_read { self.repeats.frame(frame, fps, is_both, self.pixels) } else { 0 };
-        Told { skipped, repeated }
+        self.repeats.picture(change, fps)
     }
 
     /// Takes a frame of sound that came at `at`.
@@ -169,6 +162,7 @@ impl Wire {
             source_fps: self.repeats.source_rate(fps.unwrap_or(0.0)),
             skipped_trust: self.cadence.trust(),
             repeated_trust: self.repeats.trust(),
+            unseen: self.unseen.clone(),
         }
     }
 }

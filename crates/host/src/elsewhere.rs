@@ -105,3 +105,17 @@ pub fn gateway_to(_address: std::net::IpAddr) -> Option<std::net::IpAddr> {
 pub fn set_priority(_peer: SocketAddr, _nice: i32) -> std::io::Result<i32> {
     Err(std::io::Error::other("priorities cannot be set on this platform yet"))
 }
+
+/// Lets this process run only when a core would idle: not possible here.
+///
+/// # Errors
+/// Always.
+pub fn stand_back() -> std::io::Result<()> {
+    Err(std::io::Error::other("not possible on this platform yet"))
+}
+
+/// The time this process has worked so far: not known here.
+#[must_use]
+pub fn worked() -> Duration {
+    Duration::ZERO
+}

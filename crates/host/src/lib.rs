@@ -30,6 +30,8 @@ mod programs;
 #[cfg(target_os = "linux")]
 mod socket_owner;
 #[cfg(target_os = "linux")]
+mod stand_back;
+#[cfg(target_os = "linux")]
 mod survey;
 #[cfg(target_os = "linux")]
 mod uploads;
@@ -43,9 +45,11 @@ pub use machine::{Machine, Places};
 #[cfg(target_os = "linux")]
 pub use priority::set_priority;
 #[cfg(target_os = "linux")]
+pub use stand_back::{stand_back, worked};
+#[cfg(target_os = "linux")]
 pub use survey::{Quest, Survey};
 
 #[cfg(not(target_os = "linux"))]
 mod elsewhere;
 #[cfg(not(target_os = "linux"))]
-pub use elsewhere::{Machine, Places, Quest, Survey, gateway_to, set_priority};
+pub use elsewhere::{Machine, Places, Quest, Survey, gateway_to, set_priority, stand_back, worked};

@@ -70,6 +70,9 @@ pub enum Command {
     Ingest(IngestOptions),
     /// The whole application on a made-up evening, with stand-ins for broadcaster, line, servers and machine
     Demo(DemoOptions),
+    /// Look at pictures that come in on standard input: what `moth watch` begins beside itself
+    #[command(hide = true)]
+    Look,
 }
 
 /// `moth watch`
@@ -88,6 +91,10 @@ pub struct WatchOptions {
     /// Where the broadcaster publishes to, with any local key
     #[arg(long, value_name = "ADDRESS", default_value = "rtmp://127.0.0.1:19350/moth")]
     pub listen: String,
+
+    /// Do not look at the pictures: without a feed, lagged frames are then not known
+    #[arg(long)]
+    pub no_look: bool,
 
     /// Let the broadcaster, or a script, say what it counts here, and be asked for changes (docs/feed.md)
     #[arg(long, value_name = "127.0.0.1:PORT")]

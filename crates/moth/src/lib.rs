@@ -32,6 +32,7 @@ pub mod key_source;
 pub mod kit;
 mod logging;
 pub mod metrics;
+mod onlooker;
 mod out;
 pub mod outlets;
 pub mod plan;
@@ -100,6 +101,8 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Routes(options) => return status(routes::run(&options, &cli.kit)),
         Command::Uplink(options) => uplink::run(&options, &cli.kit),
         Command::Check(options) => return status(check::run(&options, &cli.kit)),
+        // Nobody reads what it says but the moth that began it.
+        Command::Look => return if onlooker::look().is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE },
     };
     status(outcome.map(|()| true))
 }

@@ -17,7 +17,7 @@ use moth_plan::setup::Setup;
 use moth_relay::listener::Listener;
 use moth_relay::scout::{self, Doubt};
 use moth_relay::tcp::TcpDialer;
-use moth_relay::{Dialer, Limits, Reconnect, Recorder, Relay, RelayHandle, RelaySettings, Server};
+use moth_relay::{Dialer, Limits, Onlooker, Reconnect, Recorder, Relay, RelayHandle, RelaySettings, Server};
 use moth_rtmp::{Address, StreamKey};
 use moth_stage::{Afternoon, BroadcasterControl, Evening, Theatre, shipped};
 use tokio::sync::{mpsc, watch};
@@ -29,6 +29,7 @@ use crate::cli::{AutomaticOptions, DemoOptions, KitOptions, WatchOptions};
 use crate::encoder_command::{self, EncoderCommand, EncoderOrders, Values};
 use crate::failure::Failure;
 use crate::kit::{self, Kit};
+use crate::onlooker::ProcessOnlooker;
 use crate::tester::Field;
 use crate::{key_source, plan};
 
@@ -180,6 +181,8 @@ pub struct LivePlan {
     one_at_a_time: bool,
     /// The setup, for a broadcaster that the moth runs or changes by a command.
     setup: Option<Setup>,
+    /// The pictures are looked at.
+    looks: bool,
 }
 
 /// What a screen says above everything else.
@@ -293,10 +296,19 @@ impl LivePlan {
         let (doubt, doubted) = watch::channel(Doubt::default());
         let scouting = Arc::new(TcpDialer::finding_gateway(moth_host::gateway_to));
         let scouting = scout::scout(scouting, settings.servers.clone(), doubted.clone(), recorder.clone());
-        let (relay, handle) =
-            Relay::new(settings, Arc::new(TcpDialer::default()), recorder.clone()).ok_or(Failure::Circle)?;
-        let (connect, incoming) = mpsc::channel(4);
         let mut running = JoinSet::new();
+        let onlooker: Option<Arc<dyn Onlooker>> = if self.looks {
+            let (onlooker, process) = ProcessOnlooker::new(recorder.clone());
+            running.spawn(process.run());
+            Some(Arc::new(onlooker))
+        } else {
+            let why = "nobody looks at the pictures (--no-look)".to_owned();
+            recorder.note(Origin::Measured, Observation::Unseen { why });
+            None
+        };
+        let dialer = Arc::new(TcpDialer::default());
+        let (relay, handle) = Relay::new(settings, dialer, onlooker, recorder.clone()).ok_or(Failure::Circle)?;
+        let (connect, incoming) = mpsc::channel(4);
         running.spawn(listener.run(connect));
         running.spawn(relay.run(incoming));
         running.spawn(scouting);
@@ -452,6 +464,7 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
             reconnect,
             one_at_a_time,
             setup,
+            looks: !options.no_look,
         };
         return Ok(Plan::Live(Box::new(plan)));
     }
@@ -486,6 +499,7 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
         reconnect: Reconnect::default(),
         one_at_a_time: false,
         setup: None,
+        looks: !options.no_look,
     };
     Ok(Plan::Live(Box::new(plan)))
 }

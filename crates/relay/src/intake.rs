@@ -18,9 +18,10 @@ use tokio::time::{Instant, sleep, timeout, timeout_at};
 
 use crate::exchange::{HeaderSlot, Role};
 use crate::metadata::stream_facts;
+use crate::onlooker::Onlooker;
 use crate::recorder::Recorder;
 use crate::relay::{Incoming, Phase, Shared};
-use crate::sighting::{Sighting, Sightings};
+use crate::sighting::Sighting;
 
 /// A peer gets this long to say that it publishes.
 const INTRODUCTION: Duration = Duration::from_secs(10);
@@ -49,6 +50,8 @@ pub(crate) struct Intake {
     pub app: String,
     /// The only name let on air, if there is one.
     pub only_name: Option<String>,
+    /// Who looks at the pictures.
+    pub onlooker: Option<Arc<dyn Onlooker>>,
 }
 
 impl Intake {
@@ -68,7 +71,6 @@ impl Intake {
 
     async fn converse(&self, mut incoming: Incoming) -> Result<(), IntakeError> {
         let mut session = Receiver::default();
-        let mut sightings = Sightings::default();
         let by = Instant::now() + INTRODUCTION;
         let mut publishing: Option<OnAir<'_>> = None;
         // Added to every timestamp, so that a restarted broadcaster goes on where it stopped.
@@ -97,7 +99,7 @@ impl Intake {
                         let resumes = publishing.as_ref().is_some_and(|on_air| on_air.resumes);
                         let ahead = *ahead_ms.get_or_insert_with(|| if resumes { self.resume(&message) } else { 0 });
                         message.time.0 = message.time.0.wrapping_add(ahead);
-                        self.take(message, &mut sightings);
+                        self.take(message);
                     }
                     Ok(Some(ReceiverEvent::Ended)) => {
                         drop(publishing);
@@ -159,17 +161,18 @@ impl Intake {
         Ok(OnAir { intake: self, resumes: false })
     }
 
-    fn take(&self, message: Message, sightings: &mut Sightings) {
+    fn take(&self, message: Message) {
         let bytes = u32::try_from(message.payload.len()).unwrap_or(u32::MAX);
         let time_ms = message.time.0;
         match message.kind {
             MessageKind::Video => {
-                let seen = sightings.take(time_ms, &message.payload).map(|sighting| match sighting {
-                    Sighting::Stream(facts) => Observation::Stream(facts),
-                    Sighting::Frame(frame) => Observation::Video(frame),
-                });
-                if let Some(seen) = seen {
-                    self.recorder.note(Origin::Measured, seen);
+                match Sighting::of(time_ms, &message.payload) {
+                    Some(Sighting::Stream(facts)) => self.recorder.note(Origin::Measured, Observation::Stream(facts)),
+                    Some(Sighting::Frame(frame)) => self.recorder.note(Origin::Measured, Observation::Video(frame)),
+                    None => {}
+                }
+                if let Some(onlooker) = &self.onlooker {
+                    onlooker.video(time_ms, &message.payload, &self.recorder);
                 }
             }
             MessageKind::Audio if AudioPart::parse(&message.payload) == AudioPart::Frame => {

@@ -19,6 +19,7 @@ use crate::connection::{Dialer, Server};
 use crate::delivery::{Command, Delivery};
 use crate::exchange::{Exchange, Limits};
 use crate::intake::Intake;
+use crate::onlooker::Onlooker;
 use crate::recorder::Recorder;
 
 /// How often the accounts are read.
@@ -216,9 +217,14 @@ impl RelayHandle {
 }
 
 impl Relay {
-    /// A relay and the handle to it. `None` without a server.
+    /// A relay and the handle to it; `onlooker` looks at the pictures, if anyone does. `None` without a server.
     #[must_use]
-    pub fn new(settings: RelaySettings, dialer: Arc<dyn Dialer>, recorder: Recorder) -> Option<(Self, RelayHandle)> {
+    pub fn new(
+        settings: RelaySettings,
+        dialer: Arc<dyn Dialer>,
+        onlooker: Option<Arc<dyn Onlooker>>,
+        recorder: Recorder,
+    ) -> Option<(Self, RelayHandle)> {
         if settings.servers.is_empty() {
             return None;
         }
@@ -237,6 +243,7 @@ impl Relay {
             recorder: recorder.clone(),
             app: settings.app,
             only_name: settings.only_name,
+            onlooker,
         };
         let delivery = Delivery {
             shared: shared.clone(),

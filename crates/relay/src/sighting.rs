@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 use moth_core::reading::{self, StreamFacts, VideoFrame};
-use moth_rtmp::media::{Prediction, SliceReader, VideoCodec, VideoPart, VideoTag};
+use moth_rtmp::media::{VideoCodec, VideoPart, VideoTag};
 
 /// What one video message told.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -13,38 +13,22 @@ pub enum Sighting {
     Frame(VideoFrame),
 }
 
-/// Looks at one broadcaster's video messages, one after another.
-#[derive(Default)]
-pub struct Sightings {
-    slices: SliceReader,
-}
-
-impl Sightings {
-    /// Takes a video message with its timestamp in milliseconds modulo 2³².
-    pub fn take(&mut self, time_ms: u32, payload: &Bytes) -> Option<Sighting> {
-        let tag = VideoTag::parse(payload);
-        let slices = self.slices.read(&tag, payload).map(|slices| reading::Slices {
-            predicted: match slices.prediction {
-                Prediction::Intra => reading::Prediction::Intra,
-                Prediction::Forward => reading::Prediction::Forward,
-                Prediction::Both => reading::Prediction::Both,
-            },
-            qp_tenths: slices.qp_tenths,
-        });
-        if tag.part == VideoPart::Header {
-            let video_codec = Some(match tag.codec {
+impl Sighting {
+    /// Of a video message with its timestamp in milliseconds modulo 2³²; `None` if it is neither.
+    #[must_use]
+    pub fn of(time_ms: u32, payload: &Bytes) -> Option<Self> {
+        let VideoTag { codec, part, composition_ms, filler_bytes } = VideoTag::parse(payload);
+        if part == VideoPart::Header {
+            let video_codec = Some(match codec {
                 VideoCodec::H264 => reading::VideoCodec::H264,
                 VideoCodec::Hevc => reading::VideoCodec::Hevc,
                 VideoCodec::Av1 => reading::VideoCodec::Av1,
                 VideoCodec::Other => reading::VideoCodec::Other,
             });
-            return Some(Sighting::Stream(StreamFacts { video_codec, ..StreamFacts::default() }));
+            return Some(Self::Stream(StreamFacts { video_codec, ..StreamFacts::default() }));
         }
-        let VideoTag { part, composition_ms, filler_bytes, .. } = tag;
-        part.is_frame().then(|| {
-            let bytes = u32::try_from(payload.len()).unwrap_or(u32::MAX);
-            let keyframe = part == VideoPart::Keyframe;
-            Sighting::Frame(VideoFrame { time_ms, bytes, keyframe, filler_bytes, composition_ms, slices })
-        })
+        let bytes = u32::try_from(payload.len()).unwrap_or(u32::MAX);
+        let keyframe = part == VideoPart::Keyframe;
+        part.is_frame().then_some(Self::Frame(VideoFrame { time_ms, bytes, keyframe, filler_bytes, composition_ms }))
     }
 }

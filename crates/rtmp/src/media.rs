@@ -4,10 +4,7 @@
 //! (a set top bit, then a packet type and a FourCC). Audio: annex E.4.2, and the extended header
 //! (sound format 9).
 
-mod slices;
 mod units;
-
-pub use slices::{Prediction, SliceReader, Slices};
 
 /// The codec of a video message.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -128,6 +125,19 @@ impl VideoTag {
         };
         Self::with_units(codec, part, payload.get(2..5), payload.get(5..))
     }
+}
+
+/// What stands behind the header of a video message whose codec has units: a decoder configuration, or the units. Empty if
+/// there is nothing.
+#[must_use]
+pub fn body(payload: &[u8]) -> &[u8] {
+    // A one-byte type, a packet type and a composition time; or the extended header with its FourCC, behind which a
+    // composition time follows only in packet type 1.
+    let at = match payload.first() {
+        Some(first) if first & 0x80 != 0 && first & 0x0f == 1 => 8,
+        _ => 5,
+    };
+    payload.get(at..).unwrap_or_default()
 }
 
 fn codec_of(first: u8, payload: &[u8]) -> VideoCodec {

@@ -18,6 +18,7 @@ use tokio::time::{Instant, sleep_until, timeout_at};
 
 use crate::conditions::{BroadcasterConditions, Conditions};
 use crate::noise::Noise;
+use crate::small_picture::{self, SmallPictures};
 
 /// Seconds between keyframes, as services commonly ask.
 const KEYFRAME_S: u64 = 2;
@@ -31,8 +32,9 @@ const SAMPLE_RATE: u64 = 48_000;
 const REPEAT_BYTES: (f64, f64) = (42.0, 670.0);
 /// What a frame of a still picture weighs at most, in bytes (measured: 41–133).
 const STILL_BYTES: f64 = 133.0;
-/// A unit of filler (ITU-T H.264, table 7-1).
+/// Units of filler, and of information that decoders may pass over (ITU-T H.264, table 7-1).
 const FILLER: u8 = 12;
+const INFORMATION: u8 = 6;
 /// One lighter preset takes this share of the time.
 const LIGHTER: f64 = 0.6;
 /// How often it tells what it counted.
@@ -200,6 +202,7 @@ struct Show {
     encoder_free_ms: f64,
     /// Bytes owed to (or by) the bitrate.
     debt_bytes: f64,
+    pictures: SmallPictures,
     counters: BroadcasterCounters,
     rendered_ms: f64,
     encoded_ms: f64,
@@ -217,6 +220,7 @@ impl Show {
             renderer_free_ms: 0.0,
             encoder_free_ms: 0.0,
             debt_bytes: 0.0,
+            pictures: SmallPictures::new(),
             counters: BroadcasterCounters {
                 rendered: Some(0),
                 lagged: Some(0),
@@ -325,10 +329,11 @@ impl Show {
         let weights = KEYFRAME_WEIGHT + (group - 1.0) * (1.0 + DISPOSABLE_WEIGHT) / 2.0;
         let unit = video.bps() as f64 / 8.0 * KEYFRAME_S as f64 / weights;
         let keyframe = self.in_group == 0;
-        let (first, nal, weight) = match (keyframe, self.next_is_disposable) {
-            (true, _) => (0x17, 0x65, KEYFRAME_WEIGHT),
-            (false, true) => (0x27, 0x01, DISPOSABLE_WEIGHT),
-            (false, false) => (0x27, 0x41, 1.0),
+        let is_disposable = !keyframe && self.next_is_disposable;
+        let (first, weight) = match (keyframe, is_disposable) {
+            (true, _) => (0x17, KEYFRAME_WEIGHT),
+            (false, true) => (0x27, DISPOSABLE_WEIGHT),
+            (false, false) => (0x27, 1.0),
         };
         self.next_is_disposable = !keyframe && !self.next_is_disposable;
         self.in_group = (self.in_group + 1) % (self.fps * KEYFRAME_S);
@@ -342,18 +347,22 @@ impl Show {
             bytes
         } as usize;
         let filler = if now_is.pads { (unit as usize).saturating_sub(bytes) } else { 0 };
-        let mut payload = BytesMut::with_capacity(bytes + filler + 14);
+        let picture = self.pictures.next(keyframe, is_disposable, is_repeat || now_is.still, self.slot);
+        let mut payload = BytesMut::with_capacity(bytes + filler + picture.len() + 20);
         payload.put_slice(&[first, 1, 0, 0, 0]);
-        payload.put_u32(u32::try_from(bytes).unwrap_or(u32::MAX));
-        let start = payload.len();
-        payload.resize(start + bytes, 0);
-        noise.fill(&mut payload[start..]);
-        payload[start] = nal;
-        payload[start + 1..start + 4].copy_from_slice(&slice_header(nal));
+        put_unit(&mut payload, &picture);
+        // The small picture weighs less than a real one: the rest is information for nobody, which decoders pass over.
+        if let Some(rest) = bytes.checked_sub(picture.len() + 1).filter(|rest| *rest > 0) {
+            let mut information = vec![INFORMATION; rest];
+            noise.fill(&mut information[1..]);
+            // Without zeros nothing in it looks like the beginning of a unit.
+            information.iter_mut().for_each(|byte| *byte = (*byte).max(1));
+            put_unit(&mut payload, &information);
+        }
         if filler > 0 {
-            payload.put_u32(u32::try_from(filler).unwrap_or(u32::MAX));
-            payload.put_u8(FILLER);
-            payload.resize(payload.len() + filler - 1, 0xff);
+            let mut unit = vec![0xff; filler];
+            unit[0] = FILLER;
+            put_unit(&mut payload, &unit);
         }
         message(MessageKind::Video, time_ms, payload)
     }
@@ -375,6 +384,12 @@ impl Show {
     }
 }
 
+/// A unit behind its length in four bytes.
+fn put_unit(payload: &mut BytesMut, unit: &[u8]) {
+    payload.put_u32(u32::try_from(unit.len()).unwrap_or(u32::MAX));
+    payload.put_slice(unit);
+}
+
 fn smooth(mean: &mut f64, new: f64) {
     *mean += (new - *mean) * 0.05;
 }
@@ -389,42 +404,15 @@ fn message(kind: MessageKind, time_ms: u64, payload: BytesMut) -> Message {
     Message { kind, time, stream_id: 1, payload: payload.freeze() }
 }
 
-/// The first bytes of a slice (ITU-T H.264, 7.3.3) under the parameter sets below: predicted from nothing, from one side, or,
-/// if nothing refers to it, from both; of the middle quantiser, 26.
-fn slice_header(unit: u8) -> [u8; 3] {
-    match unit {
-        0x65 => [0b1000_1000, 0b1000_0100, 0b1000_0000],
-        0x01 => [0b1001_1110, 0b0001_0001, 0b1000_0000],
-        _ => [0b1001_1010, 0b0000_0011, 0b1000_0000],
-    }
-}
-
-/// A sequence parameter set (ITU-T H.264, 7.3.2.1.1): High profile, level 4.2, frames of whole macroblocks, shown in the order
-/// they are sent; and a picture parameter set (7.3.2.2) with CABAC.
-fn parameter_sets(width: u32, height: u32) -> (Vec<u8>, Vec<u8>) {
-    let mut bits = String::new();
-    // An unsigned Exp-Golomb code (9.1).
-    let ue = |value: u32| {
-        let code = format!("{:b}", u64::from(value) + 1);
-        format!("{}{code}", "0".repeat(code.len() - 1))
-    };
-    // Identifier 0; 4:2:0 in 8 bits, nothing special; frame numbers of 4 bits; output in the order of decoding; one reference.
-    bits += &format!("1{}1100{}{}{}0", ue(1), "1", ue(2), ue(1));
-    let blocks = |pixels: u32| pixels.div_ceil(16).max(1) - 1;
-    // Frames only, 8x8 direct inference, neither cropped nor described further; the stop bit.
-    bits += &format!("{}{}11001", ue(blocks(width)), ue(blocks(height)));
-    let mut sequence = vec![0x67, 100, 0, 42];
-    sequence.extend(bytes_of(&bits));
-    let mut pictures = vec![0x68];
-    // Identifiers 0, CABAC, one slice group, one reference each, no weights, quantiser 26, no deblocking control; the stop bit.
-    pictures.extend(bytes_of("11101110001110001"));
-    (sequence, pictures)
-}
-
-/// Bits as bytes, the last one filled up with zeros.
-fn bytes_of(bits: &str) -> Vec<u8> {
-    let byte = |bits: &[u8]| bits.iter().enumerate().fold(0, |byte, (at, bit)| byte | (bit & 1) << (7 - at));
-    bits.as_bytes().chunks(8).map(byte).collect()
+/// The picture's decoder configuration, as a message. AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1): Baseline
+/// profile, level 4.2, 4-byte lengths, one sequence and one picture parameter set.
+pub(crate) fn decoder_configuration() -> Vec<u8> {
+    let (sequence, pictures) = small_picture::parameter_sets();
+    let mut video = vec![0x17, 0, 0, 0, 0, 1, 66, 0, 42, 0xff, 0xe1, 0, sequence.len() as u8];
+    video.extend(sequence);
+    video.extend([1, 0, pictures.len() as u8]);
+    video.extend(pictures);
+    video
 }
 
 /// Metadata and decoder configurations.
@@ -442,45 +430,12 @@ fn headers(setup: &BroadcasterConditions) -> [Message; 3] {
         ("encoder", "stand-in broadcaster".into()),
     ])
     .encode(&mut metadata);
-    // AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1): High profile, level 4.2, 4-byte lengths, one
-    // sequence and one picture parameter set. AudioSpecificConfig: AAC-LC, 48 kHz, stereo.
-    let (sequence, pictures) = parameter_sets(setup.width, setup.height);
-    let mut video = vec![0x17, 0, 0, 0, 0, 1, 100, 0, 42, 0xff, 0xe1, 0, sequence.len() as u8];
-    video.extend(sequence);
-    video.extend([1, 0, pictures.len() as u8]);
-    video.extend(pictures);
+    let video = decoder_configuration();
+    // AudioSpecificConfig: AAC-LC, 48 kHz, stereo.
     let audio = [0xaf, 0, 0x11, 0x90];
     [
         message(MessageKind::Data, 0, metadata),
         message(MessageKind::Video, 0, BytesMut::from(&video[..])),
         message(MessageKind::Audio, 0, BytesMut::from(&audio[..])),
     ]
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use moth_core::reading::Prediction;
-    use moth_relay::sighting::{Sighting, Sightings};
-
-    #[test]
-    fn its_frames_say_how_they_are_predicted() {
-        let setup = crate::shipped()[0].conditions().broadcaster;
-        let mut sightings = Sightings::default();
-        let [_, video, _] = headers(&setup);
-        assert!(matches!(sightings.take(0, &video.payload), Some(Sighting::Stream(_))));
-        let (mut show, mut noise) = (Show::new(60), Noise::new(1, "broadcaster"));
-        let video = Bitrate::from_kbps(4500);
-        let mut seen = Vec::new();
-        for n in 0..200 {
-            let message = show.frame(n * 17, n % 5 == 3, &setup, video, &mut noise);
-            let Some(Sighting::Frame(frame)) = sightings.take(0, &message.payload) else { panic!("a frame") };
-            let slices = frame.slices.unwrap();
-            assert_eq!(slices.qp_tenths, 260, "{n}");
-            assert_eq!(frame.keyframe, slices.predicted == Prediction::Intra);
-            seen.push(slices.predicted);
-        }
-        let count = |which| seen.iter().filter(|p| **p == which).count();
-        assert!(count(Prediction::Both) > 90 && count(Prediction::Forward) > 90 && count(Prediction::Intra) == 2);
-    }
 }

@@ -13,6 +13,8 @@ mod machine;
 mod made_up;
 mod made_up_evening;
 mod noise;
+mod onlooker;
+mod small_picture;
 mod theatre;
 mod uplink;
 

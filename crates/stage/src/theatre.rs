@@ -17,6 +17,7 @@ use crate::broadcaster::{BroadcasterControl, StandInBroadcaster};
 use crate::evening::{Evening, EveningError};
 use crate::ingest::{APP, KEY, Ledger, Received};
 use crate::machine;
+use crate::onlooker::DirectOnlooker;
 use crate::uplink::Uplink;
 
 /// Room in the in-memory wire between broadcaster and moth, in bytes: what a loopback socket holds.
@@ -73,7 +74,9 @@ impl Theatre {
         };
         let (doubt, doubted) = watch::channel(Doubt::default());
         let scouting = scout(Arc::new(uplink.clone()), settings.servers.clone(), doubted, recorder.clone());
-        let (relay, handle) = Relay::new(settings, Arc::new(uplink.clone()), recorder.clone()).ok_or_else(nothing)?;
+        let (relay, handle) =
+            Relay::new(settings, Arc::new(uplink.clone()), Some(Arc::new(DirectOnlooker::default())), recorder.clone())
+                .ok_or_else(nothing)?;
 
         let (broadcaster, control) = StandInBroadcaster::new(follow.clone(), recorder.clone(), seed);
         let (near, far) = tokio::io::duplex(WIRE_BYTES);

@@ -13,7 +13,7 @@ const ALARM_FRAMES: f64 = 3.0;
 /// frames that weigh little for another reason (measured: up to four in five seconds of ordinary pictures).
 const ALARM_RUNS: f64 = 5.0;
 /// Fewer runs, if they are as many as this, and this share of the frames due.
-const ALARM_FEW_RUNS: f64 = 3.0;
+const ALARM_FEW_RUNS: f64 = 2.0;
 const ALARM_SHARE: f64 = 0.2;
 /// A GPU this busy has nothing left, as a share of its rendering engine.
 const GPU_FULL: f64 = 0.95;

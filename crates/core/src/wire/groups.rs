@@ -42,11 +42,6 @@ impl Groups {
         }
     }
 
-    /// Whether the newest frame is shown before one that was sent before it.
-    pub(super) fn is_both(&self) -> bool {
-        self.frames.back().is_some_and(|(_, _, is_b)| *is_b)
-    }
-
     /// Seconds from keyframe to keyframe: the longest of the last few. `None` before the second keyframe.
     #[must_use]
     pub fn interval_s(&self) -> Option<f64> {
@@ -94,7 +89,6 @@ mod tests {
                 keyframe,
                 composition_ms: if keyframe { 40 } else { composition_ms },
                 filler_bytes: 100,
-                ..VideoFrame::default()
             });
         }
         assert_eq!((groups.interval_s(), groups.b_frames()), (Some(2.0), Some(2)));

@@ -1,0 +1,229 @@
+//! Looks at the broadcast's pictures, in a process of its own: decoding is done by C++ on bytes from outside, and whatever becomes
+//! of it, the broadcast goes on.
+//!
+//! The process is this program again (`moth look`). It gets video messages on its standard input, and says on its standard output,
+//! as JSON lines, what it saw. It runs only when a core would idle, and no more than a part of the time; what it cannot look at
+//! in time it leaves out, from keyframe to keyframe.
+
+use std::io::{self, BufReader, Read, Write};
+use std::process::Stdio;
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use moth_core::figure::Origin;
+use moth_core::reading::{Observation, PictureChange};
+use moth_picture::Eye;
+use moth_relay::{Onlooker, Recorder};
+use moth_rtmp::media::{VideoPart, VideoTag};
+use serde::{Deserialize, Serialize};
+use tokio::io::{AsyncBufReadExt, AsyncWriteExt};
+use tokio::process::{Child, Command};
+use tokio::sync::mpsc;
+use tokio::time::sleep;
+
+/// Messages that may wait to be looked at: about four seconds.
+const MOST_WAITING: usize = 240;
+/// The share of all cores that looking may take, and of one core that it always may.
+const SHARE_OF_ALL: f64 = 0.1;
+const SHARE_OF_ONE: f64 = 0.25;
+/// What was not used of that can be saved up for so long.
+const SAVED: Duration = Duration::from_secs(4);
+/// A process that ended is begun again after so long, and after it ended so often no more.
+const AGAIN: Duration = Duration::from_secs(5);
+const MOST_ENDS: u32 = 5;
+/// A longer message is no picture.
+const LONGEST: u32 = 32 << 20;
+
+/// What the process says.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Said {
+    Picture(PictureChange),
+    Unseen(String),
+}
+
+struct Message {
+    time_ms: u32,
+    payload: Bytes,
+}
+
+/// Hands pictures over to the process, as far as it can take them.
+pub(crate) struct ProcessOnlooker {
+    messages: mpsc::Sender<Message>,
+    state: Mutex<State>,
+}
+
+#[derive(Default)]
+struct State {
+    /// The stream's header: it is told again where something was left out, and then the next keyframe is a beginning.
+    header: Option<Bytes>,
+    /// Something was left out.
+    is_broken: bool,
+}
+
+/// The process, and what goes to it.
+pub(crate) struct Process {
+    messages: mpsc::Receiver<Message>,
+    recorder: Recorder,
+}
+
+impl ProcessOnlooker {
+    /// Hands over, and what must run for it.
+    pub(crate) fn new(recorder: Recorder) -> (Self, Process) {
+        let (messages, taken) = mpsc::channel(MOST_WAITING);
+        (Self { messages, state: Mutex::default() }, Process { messages: taken, recorder })
+    }
+}
+
+impl Onlooker for ProcessOnlooker {
+    fn video(&self, time_ms: u32, payload: &Bytes, _recorder: &Recorder) {
+        let part = VideoTag::parse(payload).part;
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let send = |payload: &Bytes| self.messages.try_send(Message { time_ms, payload: payload.clone() }).is_ok();
+        match part {
+            VideoPart::Header => {
+                state.header = Some(payload.clone());
+                state.is_broken = !send(payload);
+            }
+            VideoPart::Keyframe if state.is_broken => {
+                let Some(header) = &state.header else { return };
+                state.is_broken = !(send(header) && send(payload));
+            }
+            part if part.is_frame() && !state.is_broken => state.is_broken = !send(payload),
+            _ => {}
+        }
+    }
+}
+
+impl Process {
+    /// Runs the process for as long as there are pictures, and begins it again if it ends.
+    pub(crate) async fn run(mut self) {
+        for _ in 0..MOST_ENDS {
+            match self.once().await {
+                Ok(()) => return,
+                Err(error) => tracing::warn!(%error, "the process that looks at pictures ended"),
+            }
+            sleep(AGAIN).await;
+            // What waited meanwhile has no beginning any more.
+            while self.messages.try_recv().is_ok() {}
+        }
+        let why = "the process that looks at pictures ended again and again; the log says why".to_owned();
+        self.recorder.note(Origin::Measured, Observation::Unseen { why });
+    }
+
+    async fn once(&mut self) -> io::Result<()> {
+        let mut child = begin()?;
+        let (Some(mut to), Some(from)) = (child.stdin.take(), child.stdout.take()) else { return Ok(()) };
+        let mut lines = tokio::io::BufReader::new(from).lines();
+        let recorder = &self.recorder;
+        let hear = async {
+            while let Some(line) = lines.next_line().await? {
+                let what = match serde_json::from_str(&line).map_err(io::Error::other)? {
+                    Said::Picture(change) => Observation::Picture(change),
+                    Said::Unseen(why) => Observation::Unseen { why },
+                };
+                recorder.note(Origin::Measured, what);
+            }
+            Err(io::Error::from(io::ErrorKind::UnexpectedEof))
+        };
+        let messages = &mut self.messages;
+        let tell = async {
+            while let Some(Message { time_ms, payload }) = messages.recv().await {
+                let length = u32::try_from(payload.len()).unwrap_or(u32::MAX);
+                to.write_all(&[time_ms.to_be_bytes(), length.to_be_bytes()].concat()).await?;
+                to.write_all(&payload).await?;
+            }
+            Ok(())
+        };
+        tokio::select! { heard = hear => heard, told = tell => told }
+    }
+}
+
+fn begin() -> io::Result<Child> {
+    // It needs nothing of the environment, where a key may be.
+    Command::new(std::env::current_exe()?)
+        .arg("look")
+        .env_clear()
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .kill_on_drop(true)
+        .spawn()
+}
+
+/// `moth look`: looks at the pictures that come in on standard input until it ends.
+pub(crate) fn look() -> io::Result<()> {
+    // Where that cannot be had it works all the same: the other limits are its own.
+    let _ = moth_host::stand_back();
+    look_at(&mut BufReader::with_capacity(1 << 20, io::stdin().lock()), &mut io::stdout().lock())
+}
+
+fn look_at(from: &mut impl Read, to: &mut impl Write) -> io::Result<()> {
+    let (mut eye, mut allowance) = (Eye::default(), Allowance::new());
+    let (mut payload, mut rests) = (Vec::new(), false);
+    while let Some((time_ms, length)) = next(from)? {
+        payload.resize(length, 0);
+        from.read_exact(&mut payload)?;
+        if VideoTag::parse(&payload).part == VideoPart::Keyframe {
+            let rested = std::mem::replace(&mut rests, !allowance.has_some());
+            if rested != rests {
+                eye.interrupt();
+            }
+        }
+        let is_frame = VideoTag::parse(&payload).part.is_frame();
+        if rests && is_frame {
+            continue;
+        }
+        let said = match eye.take(time_ms, &payload) {
+            Ok(Some(change)) => Said::Picture(change),
+            Ok(None) => continue,
+            Err(blind) => Said::Unseen(blind.to_string()),
+        };
+        serde_json::to_writer(&mut *to, &said).map_err(io::Error::other)?;
+        to.write_all(b"\n")?;
+        to.flush()?;
+    }
+    Ok(())
+}
+
+/// The next message's timestamp and length; `None` at the end.
+fn next(from: &mut impl Read) -> io::Result<Option<(u32, usize)>> {
+    let mut head = [0; 8];
+    match from.read_exact(&mut head) {
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
+        read => read?,
+    }
+    let [a, b, c, d, e, f, g, h] = head;
+    let length = u32::from_be_bytes([e, f, g, h]);
+    if length > LONGEST {
+        return Err(io::Error::other(format!("a message of {length} bytes")));
+    }
+    Ok(Some((u32::from_be_bytes([a, b, c, d]), length as usize)))
+}
+
+/// How much of the processor's time may be used.
+struct Allowance {
+    cores: f64,
+    since: Instant,
+    used: Duration,
+    /// Seconds that may yet be used; below zero, that were used too much.
+    left_s: f64,
+}
+
+impl Allowance {
+    fn new() -> Self {
+        let cores = std::thread::available_parallelism().map_or(1.0, |cores| cores.get() as f64);
+        let share = (cores * SHARE_OF_ALL).max(SHARE_OF_ONE);
+        Self { cores: share, since: Instant::now(), used: moth_host::worked(), left_s: share * SAVED.as_secs_f64() }
+    }
+
+    /// Whether another group of pictures may be looked at.
+    fn has_some(&mut self) -> bool {
+        let (now, used) = (Instant::now(), moth_host::worked());
+        self.left_s += self.cores * (now - self.since).as_secs_f64() - used.saturating_sub(self.used).as_secs_f64();
+        self.left_s = self.left_s.min(self.cores * SAVED.as_secs_f64());
+        (self.since, self.used) = (now, used);
+        self.left_s >= 0.0
+    }
+}
