@@ -66,6 +66,8 @@ struct Link {
     up_since: Option<Moment>,
     why: Option<String>,
     server: String,
+    /// The server that had the connection which was lost.
+    lost: Option<String>,
     figures: ConnectionFigures,
     rtt_floor_ms: Option<f64>,
 }
@@ -420,6 +422,7 @@ impl Core {
             LinkChange::Down { server, why, refused, .. } => {
                 if self.link.up {
                     self.mark(format!("{server} lost: {why}"), false);
+                    self.link.lost = Some(server.clone());
                 }
                 self.link.up = false;
                 self.link.server.clone_from(server);

@@ -65,6 +65,8 @@ pub struct Facts {
     pub link_down_why: Option<String>,
     /// Whether this link was ever up.
     pub link_was_up: bool,
+    /// Whether it was this server whose connection was lost.
+    pub link_was_lost_here: bool,
     /// The server's name.
     pub server: String,
     /// Another server that could be used, if there is one.

@@ -106,7 +106,7 @@ pub fn set_priority(_peer: SocketAddr, _nice: i32) -> std::io::Result<i32> {
     Err(std::io::Error::other("priorities cannot be set on this platform yet"))
 }
 
-/// Lets this process run only when a core would idle: not possible here.
+/// Gives everybody else the processor before this process: not possible here.
 ///
 /// # Errors
 /// Always.

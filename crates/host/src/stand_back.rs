@@ -2,24 +2,20 @@
 
 use std::io;
 
-use rustix::process::{Resource, Rlimit, setrlimit};
+use rustix::process::{Resource, Rlimit, setpriority_process, setrlimit};
 
+/// Fully idle (`SCHED_IDLE`) it would see nothing in just the minutes in which the processor is what is short.
+const NICENESS: i32 = 10;
 /// Memory a process that stands back may use, in bytes.
 const MOST_MEMORY: u64 = 1 << 30;
 
-/// Lets this process run only when a core would idle (`SCHED_IDLE`, sched(7)), with little memory, and with no more files or
-/// connections than it has: it works on what comes from outside.
+/// Gives everybody else the processor before this process (niceness 10: about a tenth of what others get where they want all of
+/// it), little memory, and no more files or connections than it has: it works on what comes from outside.
 ///
 /// # Errors
 /// What the system says.
 pub fn stand_back() -> io::Result<()> {
-    let priority = libc::sched_param { sched_priority: 0 };
-    // SAFETY: the structure lives through the call, and 0 is this thread.
-    #[allow(unsafe_code)]
-    let result = unsafe { libc::sched_setscheduler(0, libc::SCHED_IDLE, &raw const priority) };
-    if result != 0 {
-        return Err(io::Error::last_os_error());
-    }
+    setpriority_process(None, NICENESS)?;
     let limit = |value| Rlimit { current: Some(value), maximum: Some(value) };
     setrlimit(Resource::As, limit(MOST_MEMORY))?;
     setrlimit(Resource::Fsize, limit(0))?;

@@ -2,8 +2,8 @@
 //! of it, the broadcast goes on.
 //!
 //! The process is this program again (`moth look`). It gets video messages on its standard input, and says on its standard output,
-//! as JSON lines, what it saw. It runs only when a core would idle, and no more than a part of the time; what it cannot look at
-//! in time it leaves out, from keyframe to keyframe.
+//! as JSON lines, what it saw. It stands back behind everybody else, and works no more than a part of the time; what it cannot look
+//! at in time it leaves out, from keyframe to keyframe.
 
 use std::io::{self, BufReader, Read, Write};
 use std::process::Stdio;

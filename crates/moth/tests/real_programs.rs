@@ -4,8 +4,10 @@
 
 mod common;
 
+use std::fs;
 use std::io::{Read, Write};
 use std::net::TcpStream;
+use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 
@@ -290,4 +292,70 @@ fn a_server_killed_four_times_is_away_and_never_slow() {
     let causes: Vec<&str> = lines.iter().filter_map(|l| l["cause"].as_str()).collect();
     assert!(causes.contains(&"server-away"), "{causes:?}");
     assert!(causes.iter().all(|cause| *cause == "server-away"), "what drains accuses nobody: {causes:?}");
+}
+
+/// The process that looks at pictures, begun by a moth.
+fn onlooker(moth: &Moth) -> Option<u32> {
+    let children = fs::read_to_string(format!("/proc/{0}/task/{0}/children", moth.id())).ok()?;
+    children
+        .split_whitespace()
+        .filter_map(|id| id.parse().ok())
+        .find(|id| fs::read(format!("/proc/{id}/cmdline")).is_ok_and(|line| line.ends_with(b"\0look\0")))
+}
+
+#[test]
+fn what_looks_at_pictures_may_be_killed_and_the_broadcast_goes_on() {
+    if !have(&["nginx", "ffmpeg"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let moth = Moth::here(&[&nginx.address()]);
+    let _ffmpeg = Running(publish(here(), &moth.publish_to(), 120, 1500));
+    let reads = |moth: &Moth| {
+        wait_for("pictures that are read", Duration::from_secs(30), || {
+            moth.lines().pop()?["origins"]["lagged_trust"].is_string().then_some(())
+        });
+    };
+    reads(&moth);
+    let first = onlooker(&moth).unwrap();
+    // It holds no key: the environment it was begun with is empty.
+    assert_eq!(fs::read(format!("/proc/{first}/environ")).unwrap(), b"");
+    kill(first);
+    let second = wait_for("another", Duration::from_secs(15), || onlooker(&moth).filter(|id| *id != first));
+    reads(&moth);
+    let (_, lines) = moth.stop();
+    assert!(lines.iter().all(|l| l["frames"]["dropped"] == 0 && l["fault"] == "none"), "{:?}", lines.last());
+    wait_for("its end", Duration::from_secs(5), || (!Path::new(&format!("/proc/{second}")).exists()).then_some(()));
+}
+
+fn kill(id: u32) {
+    assert!(Command::new("kill").args(["-KILL", &id.to_string()]).status().unwrap().success());
+}
+
+#[test]
+fn a_route_that_vanishes_is_away_and_nobody_is_slow() {
+    if !have(&["nginx", "ffmpeg", "unshare", "nsenter", "ip", "tc"]) {
+        return;
+    }
+    let hosts = Hosts::new();
+    let _nginx = Nginx::at(&hosts);
+    let moth = Moth::watching(hosts.at_home(), &[&format!("rtmp://{SERVER_IP}:1935/live")]);
+    let _ffmpeg = Running(publish(hosts.at_home(), &moth.publish_to(), 120, 1500));
+    let delivers = |moth: &Moth, more_than: u64| {
+        wait_for("frames", Duration::from_secs(60), || {
+            let delivered = count(&moth.lines().pop()?, "frames", "delivered");
+            (delivered > more_than).then_some(delivered)
+        })
+    };
+    let delivered = delivers(&moth, 100);
+    // Packets go out and nothing comes back: nobody says that the way is gone.
+    hosts.vanish(0, true);
+    wait_for("the dark", Duration::from_secs(20), || (moth.lines().pop()?["state"] == "dark").then_some(()));
+    hosts.vanish(0, false);
+    delivers(&moth, delivered + 100);
+    let (_, lines) = moth.stop();
+    let told =
+        lines.iter().filter(|l| l["cause"].is_string()).map(|l| format!("{} {} {}", l["t"], l["cause"], l["sentence"]));
+    let causes: std::collections::BTreeSet<&str> = lines.iter().filter_map(|l| l["cause"].as_str()).collect();
+    assert_eq!(causes, ["server-away"].into(), "{:#?}", told.collect::<Vec<_>>());
 }

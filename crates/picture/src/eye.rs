@@ -183,3 +183,44 @@ fn copy(picture: &DecodedYUV<'_>, to: &mut Luma) -> Option<()> {
     let (width, height) = picture.dimensions();
     to.copy(picture.y(), picture.strides().0, width, height)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// A decoder configuration: Baseline profile, 128x64, as the stand-in broadcaster's.
+    const HEADER: [u8; 28] = [
+        0x17, 0, 0, 0, 0, 1, 66, 0, 42, 0xff, 0xe1, 0, 8, 0x67, 66, 0, 42, 0xda, 0x08, 0x26, 0x40, 1, 0, 4, 0x68, 0xce,
+        0x38, 0x80,
+    ];
+
+    #[test]
+    fn other_codecs_and_kinds_are_not_looked_at_and_that_is_said() {
+        let mut eye = Eye::default();
+        let hevc = [0x90, b'h', b'v', b'c', b'1', 1, 2, 3];
+        assert_eq!(eye.take(0, &hevc), Err(Blind::Codec));
+        // High 4:2:2, ten bits: profile 122 in the record, and no parameter sets that could be read.
+        let high = [0x17, 0, 0, 0, 0, 1, 122, 0, 42, 0xff, 0xe1, 0, 4, 0x67, 122, 0, 42, 1, 0, 2, 0x68, 0xee];
+        assert_eq!(eye.take(0, &high), Err(Blind::Kind));
+        // A frame without a header is nothing.
+        assert_eq!(eye.take(0, &[0x17, 1, 0, 0, 0, 0, 0, 0, 1, 0x65]), Ok(None));
+    }
+
+    proptest! {
+        #[test]
+        fn any_messages_are_borne(messages in prop::collection::vec(prop::collection::vec(any::<u8>(), 0..200), 0..8)) {
+            let mut eye = Eye::default();
+            prop_assert_eq!(eye.take(0, &HEADER), Ok(None));
+            for (n, message) in messages.iter().enumerate() {
+                // A slice of a keyframe with anything in it.
+                let mut framed = vec![0x17, 1, 0, 0, 0];
+                framed.extend((message.len() as u32 + 1).to_be_bytes());
+                framed.push(0x65);
+                framed.extend(message);
+                let _ = eye.take(n as u32 * 17, message);
+                let _ = eye.take(n as u32 * 17, &framed);
+            }
+        }
+    }
+}

@@ -351,12 +351,14 @@ impl Show {
         let mut payload = BytesMut::with_capacity(bytes + filler + picture.len() + 20);
         payload.put_slice(&[first, 1, 0, 0, 0]);
         put_unit(&mut payload, &picture);
-        // The small picture weighs less than a real one: the rest is information for nobody, which decoders pass over.
-        if let Some(rest) = bytes.checked_sub(picture.len() + 1).filter(|rest| *rest > 0) {
-            let mut information = vec![INFORMATION; rest];
-            noise.fill(&mut information[1..]);
-            // Without zeros nothing in it looks like the beginning of a unit.
-            information.iter_mut().for_each(|byte| *byte = (*byte).max(1));
+        // The small picture weighs less than a real one: the rest is information for nobody, which decoders pass over. Without
+        // zeros nothing in it looks like the beginning of a unit.
+        let mut information = vec![0; bytes];
+        noise.fill(&mut information);
+        information.iter_mut().for_each(|byte| *byte = (*byte).max(1));
+        information.truncate(bytes.saturating_sub(picture.len()));
+        if let Some(kind) = information.first_mut() {
+            *kind = INFORMATION;
             put_unit(&mut payload, &information);
         }
         if filler > 0 {

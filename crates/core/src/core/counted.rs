@@ -18,7 +18,7 @@ pub(super) struct Counted {
     pub skipped_inferred: Trail,
     pub skipped_reported: Trail,
     pub lagged_reported: Trail,
-    /// Repeats, read off frame sizes.
+    /// Repeats, seen in the pictures.
     pub repeated: Trail,
     pub video_bytes: Trail,
     pub audio_bytes: Trail,

@@ -49,6 +49,7 @@ impl Core {
             link_refused: self.link.refused,
             link_down_why: self.link.why.clone(),
             link_was_up: self.link.was_up,
+            link_was_lost_here: self.link.lost.as_ref() == Some(&self.link.server),
             server: self.link.server.clone(),
             other_server: self.other_server(),
             stream: self.stream,

@@ -78,6 +78,11 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
         return None;
     }
 
+    // Nothing comes back, and not because the other side lets nothing in.
+    if stalls && facts.dropped_just > 0.0 && facts.receiver_limited.is_none_or(|share| share < RECEIVER_LIMITED) {
+        return Some(away::suspect(facts));
+    }
+
     let finding = weigh(Fault::Network, cases(facts), held, facts.dropped_just > 0.0 || about_to);
     let cause = finding.cause();
     // What only threatens is not told before it is clear what it is.

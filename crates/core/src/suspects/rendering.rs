@@ -33,7 +33,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     }
     let finding = weigh(Fault::Rendering, cases(facts), held, facts.lagged_just > 0.0);
     let cause = finding.cause();
-    let known = if facts.lagged_inferred.is_some() { " (inferred from frame sizes)" } else { "" };
+    let known = if facts.lagged_inferred.is_some() { " (seen in the pictures)" } else { "" };
     let loss = format!("{} lagged{known}", frames_lost(lagged));
     let trust = facts.lagged_inferred.map_or(0.98, crate::figure::Trust::weight);
     Some(Suspect {

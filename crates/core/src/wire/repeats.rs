@@ -51,8 +51,8 @@ const HITCH_JUMP: f64 = 0.3;
 /// Runs of repeats from which a jump, or a beat, is read.
 const RUNS: usize = 3;
 const BEATS: usize = 6;
-/// Pictures that follow on new ones change alike: the middle one of their distances, as natural logarithms, from the one
-/// before is no more than this. They are looked at for so many seconds, and are no less than this share of all, for at least so
+/// Pictures that follow on new ones change alike: the middle one of the distances between them, as natural logarithms, is no
+/// more than this. They are looked at for so many seconds, and are no less than this share of all, for at least so
 /// many seconds.
 const ALIKE: f64 = 0.35;
 const EVEN_S: f64 = 2.5;
@@ -221,11 +221,14 @@ impl Repeats {
             Look::New => {
                 self.full += 1.0;
                 self.is_full_rate |= self.full >= self.fps * FULL_RATE_S;
-                self.moved.push_back(change.fine);
+                let repeats = std::mem::take(&mut self.run);
+                // Behind repeats it may have moved by several steps.
+                if repeats == 0 || self.moved.len() < BEFORE_LEAST {
+                    self.moved.push_back(change.fine);
+                }
                 if self.moved.len() > BEFORE {
                     self.moved.pop_front();
                 }
-                let repeats = std::mem::take(&mut self.run);
                 if repeats > 0 && self.is_sharp {
                     let jump = self.jump(change.coarse);
                     self.runs.push_back(Run { ended: self.pictures, repeats, jump, counted: false });
@@ -321,18 +324,17 @@ impl Repeats {
     /// Whether the picture moves evenly enough for a repeat to stand out.
     fn is_even(&self) -> bool {
         let recent: Vec<&Judged> = self.judged.iter().rev().take(self.span(EVEN_S)).collect();
-        let new: Vec<&&Judged> = recent.iter().filter(|judged| judged.look == Look::New).collect();
-        // The newest comes first.
-        let on_new: Vec<f64> = new
-            .windows(2)
-            .filter(|pair| pair[0].behind == 0)
-            .map(|pair| (pair[0].change.fine / pair[1].change.fine).ln().abs())
+        let on_new: Vec<f64> = recent
+            .iter()
+            .filter(|judged| judged.look == Look::New && judged.behind == 0)
+            .map(|judged| judged.change.fine.ln())
             .collect();
+        let distances = on_new.windows(2).map(|pair| (pair[1] - pair[0]).abs());
         let known = recent.iter().filter(|judged| judged.look != Look::Unknown).count();
         on_new.len() >= self.span(ON_NEW_S).max(8)
             && on_new.len() as f64 >= ON_NEW * recent.len() as f64
             && known * 10 >= recent.len() * 8
-            && median(on_new.into_iter()) <= ALIKE
+            && median(distances) <= ALIKE
     }
 
     /// How many of the last few seconds' pictures repeat, and how many are known.

@@ -272,6 +272,13 @@ impl Hosts {
         Self::run(Self::enter(self.router.0.id()), &words);
     }
 
+    /// Lets everything on its way to a server vanish in the router, or go through again. Nobody is told.
+    pub fn vanish(&self, server: usize, vanishes: bool) {
+        let what = if vanishes { "add" } else { "del" };
+        let words = format!("ip route {what} blackhole {}/32", Self::ip(server));
+        Self::run(Self::enter(self.router.0.id()), &words);
+    }
+
     fn enter(pid: u32) -> Command {
         let mut command = Command::new("nsenter");
         command.args(["-t", &pid.to_string(), "-U", "-n", "--preserve-credentials", "--"]);
