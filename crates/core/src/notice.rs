@@ -41,6 +41,8 @@ pub enum NoticeKind {
     StillPicture,
     /// The source has fewer pictures a second than the broadcast.
     SlowSource,
+    /// The pictures cannot be looked at.
+    Unseen,
     /// The frame rate is not the one intended.
     FrameRate,
     /// The frame rate varies of itself.
@@ -83,7 +85,7 @@ pub fn notices(wire: &WireFigures, stream: &StreamFacts, intended: &Intended, vi
         _ => {}
     }
     if wire.moving == Some(Moving::Still) {
-        let text = "The picture is still: frames are tiny because nothing moves, not because any are late.";
+        let text = "The picture is still: nothing moves, so whether any is late cannot be seen.";
         say(NoticeKind::StillPicture, Origin::Inferred, text.into());
     }
     if let Some(fps) = wire.source_fps {
@@ -92,6 +94,10 @@ pub fn notices(wire: &WireFigures, stream: &StreamFacts, intended: &Intended, vi
             wire.fps.unwrap_or_default()
         );
         say(NoticeKind::SlowSource, Origin::Inferred, text);
+    }
+    if let Some(why) = &wire.unseen {
+        let text = format!("Lagged frames are not known, as the broadcaster does not report them: {why}.");
+        say(NoticeKind::Unseen, Origin::Measured, text);
     }
     let rate = intended.fps.or(stream.fps).zip(wire.fps);
     if let Some((meant, seen)) = rate.filter(|(meant, seen)| (seen - meant).abs() > meant * OFF) {

@@ -78,7 +78,6 @@ impl Wire {
     /// Takes the codec, as its header told.
     pub fn state_codec(&mut self, codec: VideoCodec) {
         self.codec = Some(codec);
-        self.unseen = None;
     }
 
     /// The pictures cannot be looked at, and why.
@@ -103,6 +102,7 @@ impl Wire {
 
     /// Takes a picture that was looked at; gives the repeats that became certain by it.
     pub fn picture(&mut self, change: &PictureChange) -> u64 {
+        self.unseen = None;
         let fps = self.cadence.interval_ms().map_or(30.0, |ms| 1000.0 / ms);
         self.repeats.picture(change, fps)
     }

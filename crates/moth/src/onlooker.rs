@@ -96,6 +96,18 @@ impl Onlooker for ProcessOnlooker {
     }
 }
 
+/// Looks at nothing, and says so of each broadcast.
+pub(crate) struct NoOnlooker;
+
+impl Onlooker for NoOnlooker {
+    fn video(&self, _time_ms: u32, payload: &Bytes, recorder: &Recorder) {
+        if VideoTag::parse(payload).part == VideoPart::Header {
+            let why = "nobody looks at the pictures (--no-look)".to_owned();
+            recorder.note(Origin::Measured, Observation::Unseen { why });
+        }
+    }
+}
+
 impl Process {
     /// Runs the process for as long as there are pictures, and begins it again if it ends.
     pub(crate) async fn run(mut self) {
@@ -225,5 +237,67 @@ impl Allowance {
         self.left_s = self.left_s.min(self.cores * SAVED.as_secs_f64());
         (self.since, self.used) = (now, used);
         self.left_s >= 0.0
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HEADER: [u8; 5] = [0x17, 0, 0, 0, 0];
+    const KEYFRAME: [u8; 5] = [0x17, 1, 0, 0, 0];
+    const INTER: [u8; 5] = [0x27, 1, 0, 0, 0];
+
+    fn told(messages: &[(u32, &[u8])]) -> Vec<u8> {
+        let mut out = Vec::new();
+        for (time_ms, payload) in messages {
+            out.extend(time_ms.to_be_bytes());
+            out.extend((payload.len() as u32).to_be_bytes());
+            out.extend(*payload);
+        }
+        out
+    }
+
+    fn said(input: &[u8]) -> (bool, String) {
+        let mut said = Vec::new();
+        let went_well = look_at(&mut &*input, &mut said).is_ok();
+        (went_well, String::from_utf8(said).unwrap())
+    }
+
+    #[test]
+    fn what_cannot_be_looked_at_is_said_once_for_each_header() {
+        let hevc = [0x90, b'h', b'v', b'c', b'1', 1, 2, 3];
+        let frame = [0x91, b'h', b'v', b'c', b'1', 0, 0, 0, 1, 2, 3];
+        let (went_well, said) = said(&told(&[(0, &hevc), (0, &frame), (17, &frame)]));
+        assert!(went_well);
+        assert_eq!(said, "{\"unseen\":\"the codec is none that can be looked at\"}\n");
+    }
+
+    #[test]
+    fn garbage_on_its_input_ends_it_and_nothing_else() {
+        assert_eq!(said(&[]), (true, String::new()));
+        // Cut off in the middle, and a length that nobody would send.
+        assert!(!said(&told(&[(0, &KEYFRAME)])[..10]).0);
+        assert!(!said(&[0xff; 64]).0);
+    }
+
+    #[tokio::test]
+    async fn what_there_is_no_room_for_is_left_out_up_to_the_next_keyframe() {
+        let (recorder, _readings) = Recorder::new();
+        let (onlooker, mut process) = ProcessOnlooker::new(recorder.clone());
+        let show =
+            |payload: &'static [u8], time_ms: u32| onlooker.video(time_ms, &Bytes::from_static(payload), &recorder);
+        show(&HEADER, 0);
+        show(&KEYFRAME, 0);
+        (1..MOST_WAITING as u32 + 50).for_each(|n| show(&INTER, n));
+        let taken = std::iter::from_fn(|| process.messages.try_recv().ok()).count();
+        assert_eq!(taken, MOST_WAITING);
+        // There is room again, but nothing that could be understood without what was left out.
+        show(&INTER, 300);
+        assert!(process.messages.try_recv().is_err());
+        show(&KEYFRAME, 301);
+        show(&INTER, 302);
+        let again: Vec<Bytes> = std::iter::from_fn(|| process.messages.try_recv().ok()).map(|m| m.payload).collect();
+        assert_eq!(again, [&HEADER[..], &KEYFRAME[..], &INTER[..]]);
     }
 }

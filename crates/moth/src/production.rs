@@ -29,7 +29,7 @@ use crate::cli::{AutomaticOptions, DemoOptions, KitOptions, WatchOptions};
 use crate::encoder_command::{self, EncoderCommand, EncoderOrders, Values};
 use crate::failure::Failure;
 use crate::kit::{self, Kit};
-use crate::onlooker::ProcessOnlooker;
+use crate::onlooker::{NoOnlooker, ProcessOnlooker};
 use crate::tester::Field;
 use crate::{key_source, plan};
 
@@ -297,17 +297,15 @@ impl LivePlan {
         let scouting = Arc::new(TcpDialer::finding_gateway(moth_host::gateway_to));
         let scouting = scout::scout(scouting, settings.servers.clone(), doubted.clone(), recorder.clone());
         let mut running = JoinSet::new();
-        let onlooker: Option<Arc<dyn Onlooker>> = if self.looks {
+        let onlooker: Arc<dyn Onlooker> = if self.looks {
             let (onlooker, process) = ProcessOnlooker::new(recorder.clone());
             running.spawn(process.run());
-            Some(Arc::new(onlooker))
+            Arc::new(onlooker)
         } else {
-            let why = "nobody looks at the pictures (--no-look)".to_owned();
-            recorder.note(Origin::Measured, Observation::Unseen { why });
-            None
+            Arc::new(NoOnlooker)
         };
         let dialer = Arc::new(TcpDialer::default());
-        let (relay, handle) = Relay::new(settings, dialer, onlooker, recorder.clone()).ok_or(Failure::Circle)?;
+        let (relay, handle) = Relay::new(settings, dialer, Some(onlooker), recorder.clone()).ok_or(Failure::Circle)?;
         let (connect, incoming) = mpsc::channel(4);
         running.spawn(listener.run(connect));
         running.spawn(relay.run(incoming));

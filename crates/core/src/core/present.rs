@@ -153,6 +153,8 @@ impl Core {
         let figures = self.wire.figures(now, self.unsteadiness(now));
         let video = Bitrate::of(self.counted.video_bytes.within(now, SETTLED), SETTLED);
         let mut found = notices(&figures, &self.stream, &self.intended, Some(video));
+        // Nobody needs to look at what is reported.
+        found.retain(|notice| notice.kind != NoticeKind::Unseen || !self.counted.lagged_reported.is_known());
         found.extend(keyframe);
         found.extend(self.disagreements(now));
         found

@@ -79,7 +79,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     }
 
     // Nothing comes back, and not because the other side lets nothing in.
-    if stalls && facts.dropped_just > 0.0 && facts.receiver_limited.is_none_or(|share| share < RECEIVER_LIMITED) {
+    if stalls && losing && facts.receiver_limited.is_none_or(|share| share < RECEIVER_LIMITED) {
         return Some(away::suspect(facts));
     }
 
