@@ -350,8 +350,8 @@ impl Show {
         let picture = self.pictures.next(keyframe, is_disposable, is_repeat || now_is.still, self.slot);
         let mut payload = BytesMut::with_capacity(bytes + filler + picture.len() + 20);
         payload.put_slice(&[first, 1, 0, 0, 0]);
-        put_unit(&mut payload, &picture);
-        // The small picture weighs less than a real one: the rest is information for nobody, which decoders pass over. Without
+        // The small picture weighs less than a real one: the rest is information for nobody, which stands before the picture
+        // (7.4.1.2.3) and which decoders pass over. Without
         // zeros nothing in it looks like the beginning of a unit.
         let mut information = vec![0; bytes];
         noise.fill(&mut information);
@@ -361,6 +361,7 @@ impl Show {
             *kind = INFORMATION;
             put_unit(&mut payload, &information);
         }
+        put_unit(&mut payload, &picture);
         if filler > 0 {
             let mut unit = vec![0xff; filler];
             unit[0] = FILLER;
@@ -440,4 +441,27 @@ fn headers(setup: &BroadcasterConditions) -> [Message; 3] {
         message(MessageKind::Video, 0, BytesMut::from(&video[..])),
         message(MessageKind::Audio, 0, BytesMut::from(&audio[..])),
     ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use moth_picture::Eye;
+
+    #[test]
+    fn every_picture_is_seen_whatever_the_rate_and_the_bitrate() {
+        for (fps, kbps) in [(60, 6000), (30, 2500), (30, 800), (60, 9000), (50, 4500)] {
+            let mut setup = crate::shipped()[0].conditions().broadcaster;
+            setup.fps = fps;
+            let (mut show, mut noise, mut eye) = (Show::new(fps), Noise::new(1, "broadcaster"), Eye::default());
+            assert_eq!(eye.take(0, &decoder_configuration()), Ok(None));
+            let seen = (0..400_u64).filter(|n| {
+                let time_ms = n * 1000 / u64::from(fps);
+                let message = show.frame(time_ms, n % 5 == 3, &setup, Bitrate::from_kbps(kbps), &mut noise);
+                show.slot += 1;
+                eye.take(time_ms as u32, &message.payload).unwrap().is_some()
+            });
+            assert!(seen.count() >= 395, "{fps} frames/s at {kbps} kb/s");
+        }
+    }
 }

@@ -45,6 +45,11 @@ const SURE: f64 = 2.5;
 const MOST_JUMP: f64 = 0.7;
 /// New pictures on each side that it is measured against.
 const NEAR: usize = 2;
+/// Where none is near, it is measured against the last so many, if they are no older than this, in seconds.
+/// A scene that is late with every picture shows each no more than so many times again.
+const LATE_WITH_ALL: u64 = 3;
+const IN_TIME: usize = 24;
+const IN_TIME_S: f64 = 12.0;
 /// A run of so many seconds, with a jump of so much behind it, is a hitch by itself.
 const HITCH_S: f64 = 0.12;
 const HITCH_JUMP: f64 = 0.3;
@@ -127,6 +132,10 @@ pub(super) struct Repeats {
     judged: VecDeque<Judged>,
     /// What the last new pictures changed by.
     moved: VecDeque<f64>,
+    /// What those that follow on new ones changed by, block by block, and when the last of them was shown, in pictures: what a
+    /// scene that is late in every picture is measured against.
+    in_time: VecDeque<f64>,
+    in_time_at: u64,
     pictures: u64,
     fps: f64,
     /// Repeats since the last new picture, and whether they came at once.
@@ -215,6 +224,7 @@ impl Repeats {
             }
             Look::Cut => {
                 self.moved.clear();
+                self.in_time.clear();
                 self.run = 0;
                 (self.full, self.is_full_rate) = (0.0, false);
             }
@@ -225,6 +235,13 @@ impl Repeats {
                 // Behind repeats it may have moved by several steps.
                 if repeats == 0 || self.moved.len() < BEFORE_LEAST {
                     self.moved.push_back(change.fine);
+                }
+                if self.judged.iter().rev().nth(1).is_some_and(|before| before.look == Look::New) && repeats == 0 {
+                    self.in_time.push_back(change.coarse);
+                    self.in_time_at = self.pictures;
+                    if self.in_time.len() > IN_TIME {
+                        self.in_time.pop_front();
+                    }
                 }
                 if self.moved.len() > BEFORE {
                     self.moved.pop_front();
@@ -241,6 +258,7 @@ impl Repeats {
 
     fn stands_still(&mut self) {
         self.moved.clear();
+        self.in_time.clear();
         self.run = 0;
     }
 
@@ -275,9 +293,16 @@ impl Repeats {
         };
         let usual = match (mean(before), mean(after)) {
             (Some(before), Some(after)) => (before + after) / 2.0,
+            (None, None) => logarithm(median(self.was_in_time()?.iter().copied())),
             (one, other) => one.or(other)?,
         };
         Some((logarithm(coarse) - usual).clamp(-MOST_JUMP, MOST_JUMP))
+    }
+
+    /// What pictures in time changed by, where the scene was in time a while ago.
+    fn was_in_time(&self) -> Option<&VecDeque<f64>> {
+        let is_near = self.pictures - self.in_time_at <= self.span(IN_TIME_S) as u64;
+        (self.is_full_rate && is_near && self.in_time.len() >= IN_TIME / 2).then_some(&self.in_time)
     }
 
     /// Counts what is certain by now.
@@ -324,11 +349,16 @@ impl Repeats {
     /// Whether the picture moves evenly enough for a repeat to stand out.
     fn is_even(&self) -> bool {
         let recent: Vec<&Judged> = self.judged.iter().rev().take(self.span(EVEN_S)).collect();
-        let on_new: Vec<f64> = recent
-            .iter()
-            .filter(|judged| judged.look == Look::New && judged.behind == 0)
-            .map(|judged| judged.change.fine.ln())
-            .collect();
+        let changes = |behind: std::ops::RangeInclusive<u64>| -> Vec<f64> {
+            let new = recent.iter().filter(|judged| judged.look == Look::New && behind.contains(&judged.behind));
+            new.map(|judged| judged.change.fine.ln()).collect()
+        };
+        let mut on_new = changes(0..=0);
+        if self.was_in_time().is_some() {
+            // As it was in time before, it may be late with every picture now.
+            let all = changes(0..=LATE_WITH_ALL);
+            on_new = if all.len() > 3 * on_new.len() { all } else { on_new };
+        }
         let distances = on_new.windows(2).map(|pair| (pair[1] - pair[0]).abs());
         let known = recent.iter().filter(|judged| judged.look != Look::Unknown).count();
         on_new.len() >= self.span(ON_NEW_S).max(8)
@@ -489,6 +519,14 @@ mod tests {
                 assert_eq!(repeats.source_rate(60.0), Some(source as f64));
             }
         }
+    }
+
+    #[test]
+    fn a_scene_that_falls_to_half_its_rate_is_late_with_every_picture() {
+        let mut repeats = Repeats::default();
+        show(&mut repeats, 0..300, |n| n);
+        let told = show(&mut repeats, 300..540, |n| n / 2 * 2);
+        assert!((90..=120).contains(&told), "{told} of 120");
     }
 
     #[test]
