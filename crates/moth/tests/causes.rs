@@ -92,7 +92,7 @@ fn a_program_that_takes_the_cpu_beside_the_encoder_is_named() {
     let stitch = copy_of("sh", moth.dir.path(), "plate-stitch");
     let scene = Scene {
         source: "testsrc2=size=1280x720:rate=30",
-        encoding: &["-preset", "medium", "-g", "60", "-threads", "2"],
+        encoding: &["-preset", "faster", "-g", "60", "-threads", "2"],
         ..Scene::default()
     };
     let mut ffmpeg = Running(publish_scene(here(), &scene, &["-f", "flv", &moth.publish_to()], 600, 4000));
