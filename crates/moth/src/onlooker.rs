@@ -177,14 +177,14 @@ fn look_at(from: &mut impl Read, to: &mut impl Write) -> io::Result<()> {
     while let Some((time_ms, length)) = next(from)? {
         payload.resize(length, 0);
         from.read_exact(&mut payload)?;
-        if VideoTag::parse(&payload).part == VideoPart::Keyframe {
+        let part = VideoTag::parse(&payload).part;
+        if part == VideoPart::Keyframe {
             let rested = std::mem::replace(&mut rests, !allowance.has_some());
             if rested != rests {
                 eye.interrupt();
             }
         }
-        let is_frame = VideoTag::parse(&payload).part.is_frame();
-        if rests && is_frame {
+        if rests && part.is_frame() {
             continue;
         }
         let said = match eye.take(time_ms, &payload) {
@@ -216,7 +216,8 @@ fn next(from: &mut impl Read) -> io::Result<Option<(u32, usize)>> {
 
 /// How much of the processor's time may be used.
 struct Allowance {
-    cores: f64,
+    /// Seconds that may be used in a second.
+    share: f64,
     since: Instant,
     used: Duration,
     /// Seconds that may yet be used; below zero, that were used too much.
@@ -227,14 +228,14 @@ impl Allowance {
     fn new() -> Self {
         let cores = std::thread::available_parallelism().map_or(1.0, |cores| cores.get() as f64);
         let share = (cores * SHARE_OF_ALL).max(SHARE_OF_ONE);
-        Self { cores: share, since: Instant::now(), used: moth_host::worked(), left_s: share * SAVED.as_secs_f64() }
+        Self { share, since: Instant::now(), used: moth_host::worked(), left_s: share * SAVED.as_secs_f64() }
     }
 
     /// Whether another group of pictures may be looked at.
     fn has_some(&mut self) -> bool {
         let (now, used) = (Instant::now(), moth_host::worked());
-        self.left_s += self.cores * (now - self.since).as_secs_f64() - used.saturating_sub(self.used).as_secs_f64();
-        self.left_s = self.left_s.min(self.cores * SAVED.as_secs_f64());
+        self.left_s += self.share * (now - self.since).as_secs_f64() - used.saturating_sub(self.used).as_secs_f64();
+        self.left_s = self.left_s.min(self.share * SAVED.as_secs_f64());
         (self.since, self.used) = (now, used);
         self.left_s >= 0.0
     }

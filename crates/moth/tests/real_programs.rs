@@ -275,12 +275,6 @@ fn a_server_killed_four_times_is_away_and_never_slow() {
     let mut nginx = Nginx::new();
     let moth = Moth::here(&[&nginx.address()]);
     let _ffmpeg = Running(publish(here(), &moth.publish_to(), 120, 1500));
-    let delivers = |moth: &Moth, more_than: u64| {
-        wait_for("frames", Duration::from_secs(30), || {
-            let delivered = count(&moth.lines().pop()?, "frames", "delivered");
-            (delivered > more_than).then_some(delivered)
-        })
-    };
     let mut delivered = delivers(&moth, 60);
     for _ in 0..4 {
         nginx.kill();
@@ -292,6 +286,14 @@ fn a_server_killed_four_times_is_away_and_never_slow() {
     let causes: Vec<&str> = lines.iter().filter_map(|l| l["cause"].as_str()).collect();
     assert!(causes.contains(&"server-away"), "{causes:?}");
     assert!(causes.iter().all(|cause| *cause == "server-away"), "what drains accuses nobody: {causes:?}");
+}
+
+/// Waits until more frames than that are delivered; gives how many are.
+fn delivers(moth: &Moth, more_than: u64) -> u64 {
+    wait_for("frames", Duration::from_secs(60), || {
+        let delivered = count(&moth.lines().pop()?, "frames", "delivered");
+        (delivered > more_than).then_some(delivered)
+    })
 }
 
 /// The process that looks at pictures, begun by a moth.
@@ -341,12 +343,6 @@ fn a_route_that_vanishes_is_away_and_nobody_is_slow() {
     let _nginx = Nginx::at(&hosts);
     let moth = Moth::watching(hosts.at_home(), &[&format!("rtmp://{SERVER_IP}:1935/live")]);
     let _ffmpeg = Running(publish(hosts.at_home(), &moth.publish_to(), 120, 1500));
-    let delivers = |moth: &Moth, more_than: u64| {
-        wait_for("frames", Duration::from_secs(60), || {
-            let delivered = count(&moth.lines().pop()?, "frames", "delivered");
-            (delivered > more_than).then_some(delivered)
-        })
-    };
     let delivered = delivers(&moth, 100);
     // Packets go out and nothing comes back: nobody says that the way is gone.
     hosts.vanish(0, true);

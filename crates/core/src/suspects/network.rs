@@ -81,7 +81,8 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
 
     // Nothing comes back, and not because the other side lets nothing in.
     let is_settled = facts.link_up_s > SETTLES_S;
-    if stalls && losing && is_settled && facts.receiver_limited.is_none_or(|share| share < RECEIVER_LIMITED) {
+    let is_silent = facts.sent_just == Bitrate::ZERO;
+    if is_silent && losing && is_settled && facts.receiver_limited.is_none_or(|share| share < RECEIVER_LIMITED) {
         return Some(away::suspect(facts));
     }
 

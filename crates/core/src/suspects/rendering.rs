@@ -9,8 +9,7 @@ use crate::proposal::{Proposal, RAISED, half_rate, smaller_size, to_priority};
 
 /// Fewer lagged frames than this in the window are ordinary: a scene change alone may cost one or two.
 const ALARM_FRAMES: f64 = 3.0;
-/// Repeats read off the wire must come in this many separate runs: one run may be a pause in the picture, and a few may be
-/// frames that weigh little for another reason (measured: up to four in five seconds of ordinary pictures).
+/// Repeats seen in the pictures must come in this many separate runs: one may be a pause, and a few may be the film's own.
 const ALARM_RUNS: f64 = 5.0;
 /// Fewer runs, if they are as many as this, and this share of the frames due.
 const ALARM_FEW_RUNS: f64 = 2.0;
@@ -33,7 +32,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     }
     let finding = weigh(Fault::Rendering, cases(facts), held, facts.lagged_just > 0.0);
     let cause = finding.cause();
-    let known = if facts.lagged_inferred.is_some() { " (seen in the pictures)" } else { "" };
+    let known = if facts.lagged_inferred.is_some() { " (inferred from the pictures)" } else { "" };
     let loss = format!("{} lagged{known}", frames_lost(lagged));
     let trust = facts.lagged_inferred.map_or(0.98, crate::figure::Trust::weight);
     Some(Suspect {

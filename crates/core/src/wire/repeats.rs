@@ -46,10 +46,10 @@ const MOST_JUMP: f64 = 0.7;
 /// New pictures on each side that it is measured against.
 const NEAR: usize = 2;
 /// Where none is near, it is measured against the last so many, if they are no older than this, in seconds.
-/// A scene that is late with every picture shows each no more than so many times again.
-const LATE_WITH_ALL: u64 = 3;
 const IN_TIME: usize = 24;
 const IN_TIME_S: f64 = 12.0;
+/// A scene that is late with every picture shows each no more than so many times again.
+const LATE_WITH_ALL: u64 = 3;
 /// A run of so many seconds, with a jump of so much behind it, is a hitch by itself.
 const HITCH_S: f64 = 0.12;
 const HITCH_JUMP: f64 = 0.3;
