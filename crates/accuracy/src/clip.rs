@@ -13,7 +13,7 @@ use moth_core::suspects::Fault;
 use moth_core::viewers::Freezes;
 use moth_core::{Core, Settings};
 use moth_picture::Eye;
-use moth_relay::sighting::Sighting;
+use moth_relay::sighting::sighting;
 use serde::{Deserialize, Serialize};
 
 /// The core is asked this often, as on the screen.
@@ -110,10 +110,10 @@ fn noted(path: &Path) -> Result<Noted, AnyError> {
     let (mut noted, mut eye) = (Noted::default(), Eye::default());
     for (time_ms, payload) in messages(path)? {
         let seen = eye.take(time_ms, &payload);
-        match Sighting::of(time_ms, &payload) {
-            Some(Sighting::Frame(frame)) => noted.frames.push((frame, seen.as_ref().copied().unwrap_or_default())),
-            Some(Sighting::Stream(facts)) => noted.stream = facts,
-            None => {}
+        match sighting(time_ms, &payload) {
+            Some(Observation::Video(frame)) => noted.frames.push((frame, seen.as_ref().copied().unwrap_or_default())),
+            Some(Observation::Stream(facts)) => noted.stream = facts,
+            _ => {}
         }
         noted.unseen = seen.err().map(|blind| blind.to_string()).or(noted.unseen);
     }

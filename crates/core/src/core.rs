@@ -45,7 +45,7 @@ const PATIENCE: Duration = Duration::from_millis(1800);
 const LATE_MS: f64 = 150.0;
 const LATE_GROWS: f64 = 20.0;
 /// A queue over this share of its limit is no steady one.
-const STRAINED: f64 = 0.25;
+pub(crate) const STRAINED: f64 = 0.25;
 /// A gauge's newest value older than this is no longer shown.
 const STALE: Duration = Duration::from_secs(4);
 

@@ -21,7 +21,7 @@ use crate::metadata::stream_facts;
 use crate::onlooker::Onlooker;
 use crate::recorder::Recorder;
 use crate::relay::{Incoming, Phase, Shared};
-use crate::sighting::Sighting;
+use crate::sighting::sighting;
 
 /// A peer gets this long to say that it publishes.
 const INTRODUCTION: Duration = Duration::from_secs(10);
@@ -166,10 +166,8 @@ impl Intake {
         let time_ms = message.time.0;
         match message.kind {
             MessageKind::Video => {
-                match Sighting::of(time_ms, &message.payload) {
-                    Some(Sighting::Stream(facts)) => self.recorder.note(Origin::Measured, Observation::Stream(facts)),
-                    Some(Sighting::Frame(frame)) => self.recorder.note(Origin::Measured, Observation::Video(frame)),
-                    None => {}
+                if let Some(seen) = sighting(time_ms, &message.payload) {
+                    self.recorder.note(Origin::Measured, seen);
                 }
                 if let Some(onlooker) = &self.onlooker {
                     onlooker.video(time_ms, &message.payload, &self.recorder);

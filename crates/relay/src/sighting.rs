@@ -1,34 +1,23 @@
 //! What a video message tells without being decoded, as the core takes it.
 
 use bytes::Bytes;
-use moth_core::reading::{self, StreamFacts, VideoFrame};
+use moth_core::reading::{self, Observation, StreamFacts, VideoFrame};
 use moth_rtmp::media::{VideoCodec, VideoPart, VideoTag};
 
-/// What one video message told.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Sighting {
-    /// A decoder configuration: what codec follows.
-    Stream(StreamFacts),
-    /// A frame.
-    Frame(VideoFrame),
-}
-
-impl Sighting {
-    /// Of a video message with its timestamp in milliseconds modulo 2³²; `None` if it is neither.
-    #[must_use]
-    pub fn of(time_ms: u32, payload: &Bytes) -> Option<Self> {
-        let VideoTag { codec, part, composition_ms, filler_bytes } = VideoTag::parse(payload);
-        if part == VideoPart::Header {
-            let video_codec = Some(match codec {
-                VideoCodec::H264 => reading::VideoCodec::H264,
-                VideoCodec::Hevc => reading::VideoCodec::Hevc,
-                VideoCodec::Av1 => reading::VideoCodec::Av1,
-                VideoCodec::Other => reading::VideoCodec::Other,
-            });
-            return Some(Self::Stream(StreamFacts { video_codec, ..StreamFacts::default() }));
-        }
-        let bytes = u32::try_from(payload.len()).unwrap_or(u32::MAX);
-        let keyframe = part == VideoPart::Keyframe;
-        part.is_frame().then_some(Self::Frame(VideoFrame { time_ms, bytes, keyframe, filler_bytes, composition_ms }))
+/// What a video message with its timestamp, in milliseconds modulo 2³², tells: which codec follows, or a frame; `None` if neither.
+#[must_use]
+pub fn sighting(time_ms: u32, payload: &Bytes) -> Option<Observation> {
+    let VideoTag { codec, part, composition_ms, filler_bytes } = VideoTag::parse(payload);
+    if part == VideoPart::Header {
+        let video_codec = Some(match codec {
+            VideoCodec::H264 => reading::VideoCodec::H264,
+            VideoCodec::Hevc => reading::VideoCodec::Hevc,
+            VideoCodec::Av1 => reading::VideoCodec::Av1,
+            VideoCodec::Other => reading::VideoCodec::Other,
+        });
+        return Some(Observation::Stream(StreamFacts { video_codec, ..StreamFacts::default() }));
     }
+    let bytes = u32::try_from(payload.len()).unwrap_or(u32::MAX);
+    let keyframe = part == VideoPart::Keyframe;
+    part.is_frame().then_some(Observation::Video(VideoFrame { time_ms, bytes, keyframe, filler_bytes, composition_ms }))
 }

@@ -9,6 +9,7 @@
 
 use super::{Cases, Cause, Fault, Finding, Held, Suspect, Weighed, away, frames_lost, percent, weigh};
 use crate::by_hand::Hand;
+use crate::core::STRAINED;
 use crate::facts::Facts;
 use crate::figure::Origin;
 use crate::proposal::{Proposal, to_bitrate, to_server};
@@ -73,7 +74,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     let fills = facts.queue_share() > QUEUE_ALARM && facts.queue_growth > 100.0 && !stalls;
     let strains = facts.strained_s > STRAINS_S && facts.is_short();
     let about_to = fills || strains;
-    let lingering = is_held && (facts.dropped_clear > 0.0 || facts.queue_share() > 0.25);
+    let lingering = is_held && (facts.dropped_clear > 0.0 || facts.queue_share() > STRAINED);
     // What only threatens may wait for the probes that are on their way.
     if !(losing || about_to || lingering) || !facts.paths_known && !is_held {
         return None;
@@ -128,7 +129,7 @@ fn away_before(facts: &Facts, held: &Held) -> Option<Cause> {
 
 /// The verdict on what an outage leaves behind.
 fn aftermath(facts: &Facts, cause: Cause) -> Option<Suspect> {
-    if facts.dropped_clear == 0.0 && facts.queue_share() < 0.25 {
+    if facts.dropped_clear == 0.0 && facts.queue_share() < STRAINED {
         return None;
     }
     let evidence = vec![super::Evidence {
