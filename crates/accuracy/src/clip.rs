@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use moth_core::account::{Account, Accounts};
+use moth_core::contradiction::Inspector;
 use moth_core::figure::{Origin, Trust};
 use moth_core::moment::Moment;
 use moth_core::reading::{LinkChange, Observation, PictureChange, QueueLevel, Reading, StreamFacts, VideoFrame};
@@ -66,6 +67,8 @@ pub struct Heard {
     pub is_trusted: bool,
     /// The wire said that the picture repeats at a beat.
     pub is_slow_source: bool,
+    /// What was said that its own numbers contradict.
+    pub contradictions: Vec<String>,
 }
 
 /// Reads a clip's video messages, with their timestamps.
@@ -160,6 +163,7 @@ struct Show {
     heard: Heard,
     looked: Moment,
     accounts: Account,
+    inspector: Inspector,
 }
 
 impl Show {
@@ -183,8 +187,9 @@ impl Show {
             truly: 0,
             is_trusted: true,
             is_slow_source: false,
+            contradictions: Vec::new(),
         };
-        Self { core, heard, looked: Moment::START, accounts: Account::default() }
+        Self { core, heard, looked: Moment::START, accounts: Account::default(), inspector: Inspector::default() }
     }
 
     fn take(&mut self, at: Moment, what: Observation) {
@@ -210,6 +215,7 @@ impl Show {
         self.take(at, what);
         let snapshot = self.core.snapshot(at);
         let (now, heard) = (at.seconds(), &mut self.heard);
+        heard.contradictions.extend(self.inspector.look(&snapshot));
         let onset = heard.truth.lagged.first().map(|n| *n as f64 / heard.truth.fps);
         match snapshot.verdict.fault {
             Fault::Rendering if onset.is_some_and(|onset| now >= onset) => {

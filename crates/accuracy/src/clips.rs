@@ -21,11 +21,13 @@ struct Row {
     ever: usize,
     trusted: usize,
     near: usize,
+    contradictions: usize,
 }
 
 impl Row {
     fn take(&mut self, heard: &Heard) {
         let is_false = heard.false_at_s.is_some() || heard.other_false.is_some();
+        self.contradictions += heard.contradictions.len();
         self.falsely += usize::from(is_false);
         if heard.truth.lagged.is_empty() {
             self.in_time += 1;
@@ -45,14 +47,14 @@ impl Row {
 
     fn text(&self, name: &str) -> String {
         format!(
-            "| {name} | {} | {} | {} | {} | {} | {} of {} |\n",
-            self.in_time, self.falsely, self.late, self.told, self.ever, self.near, self.trusted
+            "| {name} | {} | {} | {} | {} | {} | {} of {} | {} |\n",
+            self.in_time, self.falsely, self.late, self.told, self.ever, self.near, self.trusted, self.contradictions
         )
     }
 }
 
-const HEAD: &str = "| | in time | false verdicts | late | told within 4 s | told at all | counted within 15 %, where trusted |\n\
-                    |---|--:|--:|--:|--:|--:|--:|\n";
+const HEAD: &str = "| | in time | false verdicts | late | told within 4 s | told at all | counted within 15 %, where trusted | contradictions |\n\
+                    |---|--:|--:|--:|--:|--:|--:|--:|\n";
 
 /// Judges all clips of a folder and prints the tables.
 ///
@@ -99,7 +101,7 @@ fn in_a_line(heard: &Heard) -> String {
         (false, _, _, None) => "MISSED".into(),
     };
     format!(
-        "{:6} {:18} {:16} {:20} {told}; counted {:?} of {}{}{}",
+        "{:6} {:18} {:16} {:20} {told}; counted {:?} of {}{}{}{}",
         truth.half,
         truth.kind,
         truth.encoder,
@@ -108,5 +110,6 @@ fn in_a_line(heard: &Heard) -> String {
         heard.truly,
         if heard.is_trusted { ", trusted" } else { "" },
         if heard.is_slow_source { ", slow source" } else { "" },
+        heard.contradictions.first().map_or(String::new(), |text| format!("; CONTRADICTS ITSELF {text}")),
     )
 }

@@ -61,6 +61,7 @@ mod tests {
             let told = tally.text(&format!("{shapes:?}"));
             assert!(tally.fault_share() >= 0.98 && tally.cause_share() >= 0.95, "{told}");
             assert!(tally.wait_s(0.5) <= 3.0 && tally.false_alarms() == 0, "{told}");
+            assert_eq!(tally.contradictions(), Vec::<String>::new());
         }
     }
 

@@ -28,6 +28,8 @@ pub struct Score {
     pub changes: usize,
     /// The verdict was still there long after the trouble.
     pub lingered: bool,
+    /// What was said that its own numbers contradict.
+    pub contradictions: Vec<String>,
     /// Hours judged.
     pub hours: f64,
     /// Seconds of them in which nothing was wrong.
@@ -94,6 +96,7 @@ pub fn score(truth: &Truth, judgement: &Judgement) -> Score {
         false_alarms,
         changes,
         lingered: !truth.wrong.is_empty() && verdicts.iter().any(|j| j.to_s > clears + 1.0),
+        contradictions: judgement.contradictions.clone(),
         hours: judgement.seconds / 3600.0,
         calm_s: if harmless { judgement.seconds } else { truth.from_s.max(0.0) },
     }
@@ -108,7 +111,7 @@ mod tests {
     }
 
     fn judgement(verdicts: Vec<Judged>) -> Judgement {
-        Judgement { verdicts, seconds: 60.0, readings: 1, damage: None }
+        Judgement { verdicts, seconds: 60.0, readings: 1, damage: None, contradictions: Vec::new() }
     }
 
     fn heat() -> Truth {

@@ -16,6 +16,7 @@ pub struct Tally {
     false_alarms: usize,
     changes: usize,
     lingered: usize,
+    contradictions: Vec<String>,
     calm_s: f64,
     /// Truth, then what was told, by fault and by cause; evenings with one trouble or none.
     faults: BTreeMap<String, BTreeMap<String, usize>>,
@@ -36,6 +37,7 @@ impl Tally {
         self.false_alarms += score.false_alarms;
         self.changes += score.changes;
         self.lingered += usize::from(score.lingered);
+        self.contradictions.extend(score.contradictions.iter().cloned());
         self.calm_s += score.calm_s;
         if score.truth.len() > 1 {
             return;
@@ -76,6 +78,12 @@ impl Tally {
         self.false_alarms
     }
 
+    /// What was said that its own numbers contradict.
+    #[must_use]
+    pub fn contradictions(&self) -> &[String] {
+        &self.contradictions
+    }
+
     /// As text in Markdown.
     #[must_use]
     pub fn text(&self, title: &str) -> String {
@@ -93,6 +101,11 @@ impl Tally {
         let hours = self.calm_s / 3600.0;
         let _ = writeln!(out, "| false alarms | {} in {hours:.1} h without trouble |", self.false_alarms);
         let _ = writeln!(out, "| verdicts that stood long after the trouble | {} |", self.lingered);
+        let _ = writeln!(
+            out,
+            "| moments in which a sentence contradicts its own numbers | {} |",
+            self.contradictions.len()
+        );
         let _ = writeln!(out, "| changes of the verdict while its trouble stood | {} |\n", self.changes);
         if !self.faults.is_empty() {
             let _ = writeln!(out, "Evenings with one trouble or none; rows are the truth, columns what was told.\n");

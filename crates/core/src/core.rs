@@ -240,7 +240,7 @@ impl Core {
             && (behind || self.counted.dropped.within(now, NOW) > 0.0 || !self.link.up && self.link.was_up);
         let sent = Bitrate::of(self.counted.sent_bytes.within(now, beyond::STEADY), beyond::STEADY);
         let on_air_s = self.on_air_since.map_or(0.0, |since| now.since(since).as_secs_f64());
-        self.beyond.follow(now, doubtful, sent, self.machine.uploads_in_all(), on_air_s);
+        self.beyond.follow(now, doubtful, sent, &self.machine, on_air_s);
     }
 
     /// Notes where a run of losses begins and ends.

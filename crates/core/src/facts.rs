@@ -44,6 +44,8 @@ pub struct Before {
     pub carried: Option<Bitrate>,
     /// What other programs here sent meanwhile.
     pub uploads: Option<Bitrate>,
+    /// What this machine sent meanwhile that no TCP connection of its own accounts for.
+    pub otherwise: Option<Bitrate>,
 }
 
 /// The numbers at one moment. What is not known is `None`.
@@ -187,16 +189,6 @@ impl Facts {
     #[must_use]
     pub fn is_short(&self) -> bool {
         self.sent < self.asked.scaled(0.99)
-    }
-
-    /// What this machine sends beyond the broadcast and beside the programs whose uploads are known: not over TCP.
-    #[must_use]
-    pub fn sent_otherwise(&self) -> Option<Bitrate> {
-        // The interface counts headers too: six in a hundred bytes at most, with full segments. A broadcaster that reaches the
-        // moth over the same interface, as over a loopback, is counted there as well.
-        let known = self.machine.uploads_in_all()?.bps() + self.sent.bps() + self.asked.bps();
-        let known = Bitrate::from_bps(known).scaled(1.06).bps();
-        Some(self.machine.sending?.less(Bitrate::from_bps(known)))
     }
 
     /// How far the round trip rose above its lowest, in milliseconds.

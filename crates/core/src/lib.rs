@@ -8,6 +8,7 @@
 //! - [`wire`]: what can be read off the broadcast going by.
 //! - [`suspects`]: what might be at fault, and the evidence for and against each.
 //! - [`verdict`]: which suspect it is, held while it holds.
+//! - [`contradiction`]: what no snapshot may say, for tests and the evaluation.
 //! - [`notice`]: what is odd and costs no frame.
 //! - [`viewers`]: how bad it is for who watches.
 //! - [`proposal`]: what could be done about it, in order.
@@ -15,6 +16,7 @@
 
 pub mod account;
 mod by_hand;
+pub mod contradiction;
 pub mod core;
 pub mod facts;
 pub mod failover;

@@ -55,9 +55,10 @@ pub struct MachineLoad {
     /// What other programs here send beyond this machine, the most first; `None` if it cannot be read.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub uploads: Option<Vec<Upload>>,
-    /// What the interface to the server sends in all.
+    /// What the interface to the server sends beyond what all TCP connections of this machine put on the wire: UDP, a
+    /// container, a virtual machine.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub sending: Option<Bitrate>,
+    pub sent_otherwise: Option<Bitrate>,
     /// Whether the way to the server begins with a radio.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub wireless: Option<bool>,

@@ -141,24 +141,24 @@ fn another_server_that_answers_later_than_ever_is_no_witness_against_the_route()
 #[test]
 fn an_upload_that_is_not_tcp_is_named_as_far_as_it_can_be() {
     let mut show = Show::new();
-    let machine = |sending| MachineLoad {
+    let machine = |otherwise| MachineLoad {
         uploads: Some(Vec::<Upload>::new()),
-        sending: Some(Bitrate::from_kbps(sending)),
+        sent_otherwise: Some(Bitrate::from_kbps(otherwise)),
         cpu: Some(0.3),
         ..MachineLoad::default()
     };
-    show.run(15, &Now { machine: machine(6300), ..Now::default() });
+    show.run(15, &Now { machine: machine(300), ..Now::default() });
     let beside = Now {
         carried_kbps: 3000,
         queue_ms: 1900.0,
         dropped_per_second: 20,
         rtt_ms: 420.0,
-        machine: machine(14_000),
+        machine: machine(4500),
         ..Now::default()
     };
     let snapshot = show.run(5, &beside);
     assert_eq!(snapshot.verdict.cause, Some(Cause::UploadHere), "{}", snapshot.verdict.sentence);
-    assert!(snapshot.verdict.sentence.contains("does not use TCP"), "{}", snapshot.verdict.sentence);
+    assert!(snapshot.verdict.sentence.contains("4 500 kb/s that no TCP connection"), "{}", snapshot.verdict.sentence);
 }
 
 #[test]

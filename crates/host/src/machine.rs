@@ -53,7 +53,7 @@ pub struct Machine {
     clients: GpuClients,
     nvidia: nvidia::Nvidia,
     interface: Option<(String, u32)>,
-    counters: Option<(Duration, Counters)>,
+    counters: Option<Counters>,
     sockets: Option<(Duration, Sockets)>,
     writes: Option<Writes>,
     writers: Writers,
@@ -102,33 +102,44 @@ impl Machine {
         load.disk_pressure = condition::newest_pressure(&self.places.proc, "io");
         load.throttled = condition::throttled(&self.places.sys);
         load.frequency = condition::frequency(&self.places.sys);
-        load.sending = self.sending(look.at);
         self.read_disk(look, &mut load);
         load
     }
 
     /// What changes slowly, or is dear to read.
     fn slowly(&mut self, look: Look) -> MachineLoad {
-        let Places { proc, sys, recordings } = &self.places;
-        let memory = condition::memory(proc).ok();
-        let hottest = condition::heat(sys).ok().and_then(|zones| {
+        let Places { proc, sys, recordings } = self.places.clone();
+        let memory = condition::memory(&proc).ok();
+        let hottest = condition::heat(&sys).ok().and_then(|zones| {
             let below =
                 |zone: &moth_plan::check::Heat| zone.limit_celsius.map_or(f64::MAX, |limit| limit - zone.celsius);
             zones.into_iter().min_by(|a, b| below(a).total_cmp(&below(b)))
         });
         if let Some(server) = look.server {
-            self.interface = interface::leading_to(server).ok();
+            let now = interface::leading_to(server).ok();
+            if self.interface != now {
+                (self.interface, self.counters) = (now, None);
+            }
         }
-        let link = self.interface.as_ref().map(|(name, index)| interface::facts(proc, sys, name, *index));
+        let link = self.interface.as_ref().map(|(name, index)| interface::facts(&proc, &sys, name, *index));
         let medium = link.as_ref().and_then(|link| link.medium);
         let before = self.sockets.take();
         self.sockets = Sockets::look().ok().map(|now| (look.at, now));
-        let uploads = match (&self.sockets, before) {
+        // Counted at the same moment as the sockets: each without the other would be taken for what is left.
+        let sent_bytes = self.sent_bytes();
+        let (uploads, sent_otherwise) = match (&self.sockets, before) {
             (Some((at, now)), Some((earlier, before))) if *at > earlier => {
+                let elapsed = at.saturating_sub(earlier);
                 let but = [own(), self.broadcaster.as_ref().map_or(0, |b| b.pid)];
-                Some(now.since(&before, at.saturating_sub(earlier), proc, &but))
+                let uploads = now.since(&before, elapsed, &self.places.proc, &but);
+                let rest = sent_bytes
+                    // What goes to this machine itself leaves by no line.
+                    .filter(|_| medium != Some(Medium::Loopback))
+                    .zip(now.on_the_wire_since(&before))
+                    .map(|(all, tcp)| Bitrate::of(all.saturating_sub(tcp) as f64, elapsed));
+                (Some(uploads), rest)
             }
-            _ => self.slow.1.uploads.clone(),
+            _ => (self.slow.1.uploads.clone(), self.slow.1.sent_otherwise),
         };
         MachineLoad {
             memory_available_bytes: memory.as_ref().map(|m| m.available_bytes),
@@ -143,6 +154,7 @@ impl Machine {
             },
             signal_dbm: link.and_then(|link| link.signal_dbm),
             uploads,
+            sent_otherwise,
             disk_free_bytes: recordings.as_ref().and_then(|f| condition::disk(f).ok()).map(|disk| disk.free_bytes),
             ..MachineLoad::default()
         }
@@ -194,12 +206,12 @@ impl Machine {
         (load.gpu_busiest_other, load.gpu_encode_other) = (worth_naming(render_other), worth_naming(video_other));
     }
 
-    fn sending(&mut self, at: Duration) -> Option<Bitrate> {
+    /// What the interface to the server sent since the last look.
+    fn sent_bytes(&mut self) -> Option<u64> {
         let (name, _) = self.interface.as_ref()?;
-        let now = interface::counters(&self.places.proc, name)?;
-        let (before_at, before) = self.counters.replace((at, now))?;
-        let bytes = now.sent_bytes.saturating_sub(before.sent_bytes);
-        (at > before_at).then(|| Bitrate::of(bytes as f64, at.saturating_sub(before_at)))
+        let now = interface::counters(&self.places.proc, name);
+        let before = std::mem::replace(&mut self.counters, now);
+        Some(now?.sent_bytes.saturating_sub(before?.sent_bytes))
     }
 
     fn read_disk(&mut self, look: Look, load: &mut MachineLoad) {

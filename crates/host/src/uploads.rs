@@ -18,11 +18,26 @@ use crate::programs::program;
 use crate::socket_owner::owners_of;
 
 /// Where `struct tcp_info` (`linux/tcp.h`) has its count of acknowledged bytes.
-const BYTES_ACKED: std::ops::Range<usize> = 120..128;
+const BYTES_ACKED: usize = 120;
+/// Where it has its count of segments sent.
+const SEGMENTS_OUT: usize = 136;
+/// Where it has its count of bytes sent, those sent again included; since Linux 4.19.
+const BYTES_SENT: usize = 200;
+/// The headers of a segment in bytes, as the interface counts them: Ethernet 14, IPv6 40, TCP with timestamps 32.
+const HEADERS: u64 = 14 + 40 + 32;
 
-/// A look at all TCP connections to other machines: bytes acknowledged, by the socket's inode.
+/// What one TCP connection counted since it began.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+struct Sent {
+    inode: u32,
+    acked_bytes: u64,
+    /// What its segments take at the most, headers and what is sent again included; `None` before Linux 4.19.
+    on_the_wire_bytes: Option<u64>,
+}
+
+/// A look at all TCP connections to other machines, by the kernel's cookie of the socket.
 #[derive(Debug, Clone, PartialEq, Default)]
-pub(crate) struct Sockets(HashMap<u32, u64>);
+pub(crate) struct Sockets(HashMap<[u8; 8], Sent>);
 
 impl Sockets {
     pub(crate) fn look() -> io::Result<Self> {
@@ -32,7 +47,12 @@ impl Sockets {
                 family,
                 protocol: IPPROTO_TCP,
                 extensions: ExtensionFlags::INFO,
-                states: StateFlags::ESTABLISHED,
+                // One that is closed by its program sends what it still has.
+                states: StateFlags::ESTABLISHED
+                    | StateFlags::FIN_WAIT1
+                    | StateFlags::CLOSE_WAIT
+                    | StateFlags::LAST_ACK
+                    | StateFlags::CLOSING,
                 socket_id,
             });
             for answer in crate::netlink::ask(NETLINK_SOCK_DIAG, question, true)? {
@@ -41,12 +61,18 @@ impl Sockets {
                     continue;
                 }
                 let info = socket.nlas.iter().find_map(|nla| match nla {
-                    Nla::TcpInfo(bytes) => bytes.get(BYTES_ACKED)?.try_into().ok().map(u64::from_ne_bytes),
+                    Nla::TcpInfo(bytes) => Some(bytes),
                     _ => None,
                 });
-                if let Some(bytes) = info {
-                    found.insert(socket.header.inode, bytes);
-                }
+                let Some(info) = info else { continue };
+                let u64_at = |at: usize| info.get(at..at + 8)?.try_into().ok().map(u64::from_ne_bytes);
+                let u32_at = |at: usize| info.get(at..at + 4)?.try_into().ok().map(u32::from_ne_bytes);
+                let Some(acked_bytes) = u64_at(BYTES_ACKED) else { continue };
+                let on_the_wire_bytes = u64_at(BYTES_SENT)
+                    .zip(u32_at(SEGMENTS_OUT))
+                    .map(|(sent, segments)| sent + u64::from(segments) * HEADERS);
+                let sent = Sent { inode: socket.header.inode, acked_bytes, on_the_wire_bytes };
+                found.insert(socket.header.socket_id.cookie, sent);
             }
         }
         Ok(Self(found))
@@ -59,7 +85,10 @@ impl Sockets {
             .0
             .iter()
             // A socket that was not there before sent all it has since then.
-            .map(|(inode, bytes)| (*inode, bytes.saturating_sub(before.0.get(inode).copied().unwrap_or(0))))
+            .map(|(cookie, now)| {
+                let earlier = before.0.get(cookie).map_or(0, |sent| sent.acked_bytes);
+                (now.inode, now.acked_bytes.saturating_sub(earlier))
+            })
             .filter(|(_, bytes)| *bytes > 0)
             .collect();
         if grown.is_empty() {
@@ -81,6 +110,17 @@ impl Sockets {
             .collect();
         uploads.sort_by(|a, b| b.rate.cmp(&a.rate).then_with(|| a.program.cmp(&b.program)));
         uploads
+    }
+
+    /// What all of them put on the wire since an earlier look, at the most; `None` if the kernel does not tell.
+    pub(crate) fn on_the_wire_since(&self, before: &Self) -> Option<u64> {
+        self.0
+            .iter()
+            .map(|(cookie, now)| {
+                let earlier = before.0.get(cookie).and_then(|sent| sent.on_the_wire_bytes).unwrap_or(0);
+                Some(now.on_the_wire_bytes?.saturating_sub(earlier))
+            })
+            .sum()
     }
 }
 
@@ -108,8 +148,16 @@ mod tests {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let stream = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
         let inode = inode_of(&stream);
-        let before = Sockets(HashMap::from([(inode, 1000), (1, 5)]));
-        let after = Sockets(HashMap::from([(inode, 251_000), (1, 5), (2, 100)]));
+        let sockets = |each: &[(u32, u64, u64)]| {
+            let sent = |(inode, acked_bytes, wire): &(u32, u64, u64)| {
+                let sent = Sent { inode: *inode, acked_bytes: *acked_bytes, on_the_wire_bytes: Some(*wire) };
+                (u64::from(*inode).to_ne_bytes(), sent)
+            };
+            Sockets(each.iter().map(sent).collect())
+        };
+        let before = sockets(&[(inode, 1000, 1100), (1, 5, 91)]);
+        let after = sockets(&[(inode, 251_000, 300_000), (1, 5, 91), (2, 100, 186)]);
+        assert_eq!(after.on_the_wire_since(&before), Some(298_900 + 186));
         let found = after.since(&before, Duration::from_secs(1), Path::new("/proc"), &[]);
         let own = std::fs::read_to_string("/proc/self/comm").unwrap();
         assert_eq!(found[0], Upload { program: Some(own.trim().to_owned()), rate: Bitrate::from_kbps(2000) });
@@ -124,7 +172,8 @@ mod tests {
         let stream = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
         let (accepted, _) = listener.accept().unwrap();
         let seen = Sockets::look().unwrap();
-        assert!(!seen.0.contains_key(&inode_of(&stream)) && !seen.0.contains_key(&inode_of(&accepted)));
+        let is_seen = |stream: &TcpStream| seen.0.values().any(|sent| sent.inode == inode_of(stream));
+        assert!(!is_seen(&stream) && !is_seen(&accepted));
         assert!(is_here("::ffff:127.0.0.1".parse().unwrap()) && !is_here("10.0.0.1".parse().unwrap()));
     }
 }

@@ -4,6 +4,7 @@ use std::fmt::Write;
 use std::path::Path;
 use std::time::Duration;
 
+use moth_core::contradiction::Inspector;
 use moth_core::moment::Moment;
 use moth_core::suspects::{Cause, Fault};
 use moth_core::{Core, Settings, Snapshot};
@@ -56,6 +57,8 @@ pub struct Judgement {
     pub readings: u64,
     /// What is wrong with the file, if anything.
     pub damage: Option<Damage>,
+    /// What was said on the way that its own numbers contradict: a mistake of ours, whatever was recorded.
+    pub contradictions: Vec<String>,
 }
 
 /// What a readings file comes to.
@@ -73,7 +76,7 @@ struct Report<'a> {
 /// # Errors
 /// [`Failure`] if it cannot be read, or is no readings file.
 pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
-    let Judgement { verdicts, seconds, readings, damage } = judge(&options.file)?;
+    let Judgement { verdicts, seconds, readings, damage, .. } = judge(&options.file)?;
     let damage = damage.map(|damage| format!("line {}: {}; what follows was left out", damage.line, damage.why));
     if options.json {
         out::json(&Report { readings, seconds, verdicts: &verdicts, damage: damage.clone() })?;
@@ -118,18 +121,20 @@ pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
 pub fn judge(path: &Path) -> Result<Judgement, Failure> {
     let mut reader = Reader::open(path)?;
     let mut core = Core::new(Settings { servers: reader.header.servers.clone() });
-    let mut verdicts = Verdicts::default();
+    let (mut verdicts, mut inspector, mut contradictions) = (Verdicts::default(), Inspector::default(), Vec::new());
     let (mut look, mut readings, mut end) = (Moment::START, 0, Moment::START);
     for reading in reader.by_ref() {
         while look < reading.at {
-            verdicts.take(&core.snapshot(look));
+            let snapshot = core.snapshot(look);
+            verdicts.take(&snapshot);
+            contradictions.extend(inspector.look(&snapshot));
             look = Moment::after(look.since(Moment::START) + LOOK);
         }
         core.take(&reading);
         (readings, end) = (readings + 1, reading.at);
     }
     verdicts.take(&core.snapshot(end.max(look.before(LOOK))));
-    Ok(Judgement { verdicts: verdicts.done, seconds: end.seconds(), readings, damage: reader.damage })
+    Ok(Judgement { verdicts: verdicts.done, seconds: end.seconds(), readings, damage: reader.damage, contradictions })
 }
 
 #[derive(Default)]
@@ -207,7 +212,8 @@ mod tests {
         {
             let path = dir.path().join(format!("{slug}.jsonl.gz"));
             recorded(slug, &path).await;
-            let Judgement { verdicts, seconds, readings, damage } = judge(&path).unwrap();
+            let Judgement { verdicts, seconds, readings, damage, contradictions } = judge(&path).unwrap();
+            assert_eq!(contradictions, Vec::<String>::new());
             let told: Vec<_> = verdicts.iter().map(|v| (v.fault, v.cause)).collect();
             assert_eq!(told, [(fault, Some(cause))], "{verdicts:?}");
             assert!((15.0..24.0).contains(&verdicts[0].from_s) && verdicts[0].to_s > 40.0, "{verdicts:?}");

@@ -181,6 +181,39 @@ fn another_programs_upload_through_the_same_line_is_named() {
 }
 
 #[test]
+fn an_upload_that_is_not_tcp_is_named_as_far_as_the_kernel_tells() {
+    if !have(&["nginx", "ffmpeg", "unshare", "nsenter", "ip", "tc"]) {
+        return;
+    }
+    let hosts = Hosts::new();
+    hosts.narrow(0, 8000, 400);
+    let _nginx = Nginx::at(&hosts);
+    let _second = second_server(&hosts, 0);
+    let to = [format!("rtmp://{SERVER_IP}:1935/live"), format!("rtmp://{SERVER_IP}:1936/live")];
+    let moth = Moth::watching(hosts.at_home(), &[&to[0], &to[1]]);
+    let mut ffmpeg =
+        Running(publish_scene(hosts.at_home(), &Scene::default(), &["-f", "flv", &moth.publish_to()], 600, 6000));
+    std::thread::sleep(Duration::from_secs(14));
+    let before = told(&moth.lines());
+    // As QUIC would: datagrams that give way to nobody.
+    let upload = format!("udp://{SERVER_IP}:4433?pkt_size=1316");
+    let constant = ["-muxrate", "4500k", "-f", "mpegts", &upload];
+    let mut upload = Running(publish_scene(hosts.at_home(), &Scene::default(), &constant, 600, 3000));
+    std::thread::sleep(Duration::from_secs(14));
+    upload.signal("KILL");
+    ffmpeg.signal("KILL");
+    upload.0.wait().unwrap();
+    ffmpeg.0.wait().unwrap();
+    let (_, lines) = moth.stop();
+    assert_eq!(before, BTreeMap::new());
+    assert!(is(&verdict(&lines, 4), "network", "upload-here"), "{:?}", told(&lines));
+    let sentence = sentence(&lines, "upload-here");
+    let kbps = sentence.split("sends ").nth(1).and_then(|text| text.split(" kb/s").next()).map(|n| n.replace(' ', ""));
+    let kbps: f64 = kbps.unwrap_or_else(|| panic!("{sentence}")).parse().unwrap();
+    assert!((3900.0..5400.0).contains(&kbps) && sentence.contains("that no TCP connection"), "{sentence}");
+}
+
+#[test]
 fn a_narrow_link_a_narrow_route_and_a_narrow_line_are_told_apart() {
     if !have(&["nginx", "ffmpeg", "unshare", "nsenter", "ip", "tc"]) {
         return;

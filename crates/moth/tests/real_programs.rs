@@ -268,6 +268,24 @@ fn uneven_timestamps_of_another_muxer_hide_no_skipped_frame() {
 }
 
 #[test]
+fn a_key_that_is_wrong_is_said_to_be_wrong() {
+    if !have(&["nginx", "ffmpeg"]) {
+        return;
+    }
+    let nginx = Nginx::taking_only("another-key");
+    let moth = Moth::here(&[&nginx.address()]);
+    let _ffmpeg = Running(publish(here(), &moth.publish_to(), 60, 500));
+    wait_for("the verdict", Duration::from_secs(15), || (moth.lines().pop()?["fault"] == "network").then_some(()));
+    std::thread::sleep(Duration::from_secs(6));
+    let (_, lines) = moth.stop();
+    let network: Vec<&Value> = lines.iter().filter(|l| l["fault"] == "network").collect();
+    assert!(network.iter().all(|l| l["cause"] == "server-refuses"), "{network:#?}");
+    let last = network.last().unwrap();
+    assert!(last["sentence"].as_str().unwrap().contains("key is wrong"), "{last}");
+    assert!(!last["proposals"].to_string().contains("status page"), "{last}");
+}
+
+#[test]
 fn a_server_killed_four_times_is_away_and_never_slow() {
     if !have(&["nginx", "ffmpeg"]) {
         return;
@@ -334,8 +352,8 @@ fn kill(id: u32) {
     assert!(Command::new("kill").args(["-KILL", &id.to_string()]).status().unwrap().success());
 }
 
-#[test]
-fn a_route_that_vanishes_is_away_and_nobody_is_slow() {
+/// Ends a way while somebody broadcasts along it, and opens it again.
+fn is_away_while(end: impl Fn(&Hosts), begin: impl Fn(&Hosts)) {
     if !have(&["nginx", "ffmpeg", "unshare", "nsenter", "ip", "tc"]) {
         return;
     }
@@ -344,13 +362,28 @@ fn a_route_that_vanishes_is_away_and_nobody_is_slow() {
     let moth = Moth::watching(hosts.at_home(), &[&format!("rtmp://{SERVER_IP}:1935/live")]);
     let _ffmpeg = Running(publish(hosts.at_home(), &moth.publish_to(), 120, 1500));
     let delivered = delivers(&moth, 100);
-    // Packets go out and nothing comes back: nobody says that the way is gone.
-    hosts.vanish(0, true);
+    end(&hosts);
     wait_for("the dark", Duration::from_secs(20), || (moth.lines().pop()?["state"] == "dark").then_some(()));
-    hosts.vanish(0, false);
+    begin(&hosts);
     delivers(&moth, delivered + 100);
     let (_, lines) = moth.stop();
     let network: Vec<&Value> = lines.iter().filter(|l| l["fault"] == "network").collect();
     let told: Vec<String> = network.iter().map(|l| format!("{} {} {}", l["t"], l["cause"], l["sentence"])).collect();
     assert!(!told.is_empty() && network.iter().all(|l| l["cause"] == "server-away"), "{told:#?}");
+}
+
+#[test]
+fn a_route_that_vanishes_is_away_and_nobody_is_slow() {
+    // Packets go out and nothing comes back: nobody says that the way is gone.
+    is_away_while(|hosts| hosts.vanish(0, true), |hosts| hosts.vanish(0, false));
+}
+
+#[test]
+fn a_line_that_is_offline_is_away_and_nobody_is_slow() {
+    let (up, route) = ("ip link set up0 up", "ip route add 10.77.0.0/24 via 10.78.0.2");
+    // The cable is pulled: the machine itself knows of no way any more.
+    is_away_while(
+        |hosts| hosts.run_home("ip link set up0 down"),
+        |hosts| [up, route].iter().for_each(|words| hosts.run_home(words)),
+    );
 }

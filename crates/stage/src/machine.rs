@@ -56,7 +56,7 @@ fn load(now: &MachineConditions, throttled: f64, noise: &mut Noise) -> MachineLo
         gpu_encode: has_gpu(encode),
         gpu_busiest_other,
         gpu_encode_other,
-        sending: None,
+        sent_otherwise: Some(Bitrate::ZERO),
         uploads: Some(uploads.into_iter().collect()),
         wireless: Some(now.wireless),
         signal_dbm: now.wireless.then(|| wavers(now.signal_dbm).clamp(-95.0, -30.0)),

@@ -3,6 +3,7 @@
 
 use std::time::Duration;
 
+use moth_core::contradiction::Inspector;
 use moth_core::moment::Moment;
 use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
@@ -18,12 +19,18 @@ struct Run {
     theatre: Theatre,
     core: Core,
     next_look: Moment,
+    inspector: Inspector,
 }
 
 impl Run {
     fn new(evening: &Evening, seed: u64) -> Self {
         let core = Core::new(Settings { servers: evening.servers() });
-        Self { theatre: Theatre::open(evening, seed).unwrap(), core, next_look: Moment::START }
+        Self {
+            theatre: Theatre::open(evening, seed).unwrap(),
+            core,
+            next_look: Moment::START,
+            inspector: Inspector::default(),
+        }
     }
 
     /// Lets time pass until `end_s`, looking at each snapshot on the way.
@@ -32,7 +39,7 @@ impl Run {
         while let Some(reading) = self.theatre.readings.recv().await {
             while self.next_look <= reading.at {
                 let snapshot = self.core.snapshot(self.next_look);
-                assert!(snapshot.accounts.video.balances() && snapshot.accounts.audio.balances());
+                assert_eq!(self.inspector.look(&snapshot), Vec::<String>::new());
                 scout::tell(&self.theatre.doubt, &snapshot);
                 look(&snapshot);
                 self.next_look = Moment::after(self.next_look.since(Moment::START) + LOOK);

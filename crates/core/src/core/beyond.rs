@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use crate::facts::{Before, NOW, Path};
+use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
 use crate::rate::Bitrate;
 use crate::reading::{Probe, ProbeTarget};
@@ -69,7 +70,8 @@ pub(super) struct Beyond {
     before: Before,
     /// What is being carried, to be remembered once calm has lasted.
     carried_lately: Option<(Moment, Bitrate)>,
-    uploads_lately: Option<(Moment, Bitrate)>,
+    /// What other programs send over TCP, and what no TCP connection accounts for.
+    uploads_lately: Option<(Moment, Bitrate, Option<Bitrate>)>,
 }
 
 impl Beyond {
@@ -104,14 +106,7 @@ impl Beyond {
         }
     }
 
-    pub(super) fn follow(
-        &mut self,
-        now: Moment,
-        doubtful: bool,
-        sent: Bitrate,
-        uploads: Option<Bitrate>,
-        on_air_s: f64,
-    ) {
+    pub(super) fn follow(&mut self, now: Moment, doubtful: bool, sent: Bitrate, machine: &MachineLoad, on_air_s: f64) {
         if doubtful {
             self.doubtful_at = Some(now);
             self.doubt_since = self.doubt_since.or(Some(now));
@@ -126,14 +121,14 @@ impl Beyond {
         if on_air_s < STEADY.as_secs_f64() {
             return;
         }
-        if let Some(uploads) = uploads {
+        if let Some(uploads) = machine.uploads_in_all() {
             match self.uploads_lately {
-                Some((at, value)) if now.since(at) >= CALM => {
-                    self.before.uploads = Some(value);
-                    self.uploads_lately = Some((now, uploads));
+                Some((at, value, otherwise)) if now.since(at) >= CALM => {
+                    (self.before.uploads, self.before.otherwise) = (Some(value), otherwise);
+                    self.uploads_lately = Some((now, uploads, machine.sent_otherwise));
                 }
                 Some(_) => {}
-                None => self.uploads_lately = Some((now, uploads)),
+                None => self.uploads_lately = Some((now, uploads, machine.sent_otherwise)),
             }
         }
         match self.carried_lately {

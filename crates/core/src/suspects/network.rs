@@ -227,14 +227,8 @@ fn beside(facts: &Facts, cases: &mut Cases) {
     // What was there before the trouble, and did no harm, is not the news.
     let grown = uploads.less(facts.before.uploads.unwrap_or_default());
     let missing = facts.asked.less(facts.sent);
-    if let Some(otherwise) = facts.sent_otherwise()
-        && otherwise >= missing.scaled(EXPLAINS)
-        && otherwise > facts.asked.scaled(0.08)
-        && otherwise > grown
-    {
-        let text = format!(
-            "this machine sends {otherwise} that is neither the broadcast nor any program's TCP: UDP, such as QUIC"
-        );
+    if let Some(otherwise) = takes_otherwise(facts) {
+        let text = format!("this machine sends {otherwise} that {NO_TCP}");
         cases.sign(
             Origin::Measured,
             &text,
@@ -253,6 +247,21 @@ fn beside(facts: &Facts, cases: &mut Cases) {
         [(UploadHere, -1.8), (LineShort, 0.1), (UploadBeyond, 0.1), (Route, 0.0), (LocalLink, 0.0)]
     };
     cases.sign(Origin::Measured, &text, &weights);
+}
+
+/// What is neither the broadcast's nor any other program's, as the kernel counts both.
+const NO_TCP: &str = "no TCP connection of its own accounts for: UDP (QUIC, say), a container or a virtual machine";
+
+/// What this machine sends that no TCP connection of its own accounts for, where that explains what is missing, and better
+/// than other programs' uploads do.
+fn takes_otherwise(facts: &Facts) -> Option<Bitrate> {
+    let otherwise = facts.machine.sent_otherwise?;
+    let grown = |now: Bitrate, before: Option<Bitrate>| now.less(before.unwrap_or_default());
+    let news = grown(otherwise, facts.before.otherwise);
+    let uploads = grown(facts.machine.uploads_in_all().unwrap_or_default(), facts.before.uploads);
+    let missing = facts.asked.less(facts.sent);
+    let explains = news >= missing.scaled(EXPLAINS) && news > facts.asked.scaled(0.08) && news > uploads;
+    explains.then_some(otherwise)
 }
 
 /// What probes of the first router and of another server tell.
@@ -372,14 +381,12 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
         Some(LineShort) => format!("The line carries {sent} of the {asked} asked{climbed}; {loss}."),
         Some(UploadHere) => {
             let first = facts.machine.uploads.as_deref().and_then(<[_]>::first);
-            let (name, rate) = first.map_or(("another program", Bitrate::ZERO), |u| (u.name(), u.rate));
-            let (name, rate) = match facts.sent_otherwise().filter(|otherwise| *otherwise > rate) {
-                Some(otherwise) => ("a program that does not use TCP (QUIC, say)", otherwise),
-                None => (name, rate),
-            };
-            format!(
-                "{name} uploads {rate} beside the broadcast, which gets {sent} of the {asked} asked{climbed}; {loss}."
-            )
+            let gets = format!("beside the broadcast, which gets {sent} of the {asked} asked{climbed}; {loss}.");
+            match (takes_otherwise(facts), first) {
+                (Some(otherwise), _) => format!("This machine sends {otherwise} that {NO_TCP}, {gets}"),
+                (None, Some(first)) => format!("{} uploads {} {gets}", first.name(), first.rate),
+                (None, None) => format!("Another program on this machine uploaded {gets}"),
+            }
         }
         Some(UploadBeyond) => format!(
             "The line carried {} before and carries {sent} of the {asked} asked now{climbed}: something beyond this machine takes the rest; {loss}.",
@@ -410,7 +417,10 @@ fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<Proposal> {
     let ordered = match cause {
         Some(ServerSlow | Route) => [switch, lower, None],
         Some(UploadHere) => {
-            let name = first.map_or("the other program", |u| u.name());
+            let name = match first {
+                Some(upload) if takes_otherwise(facts).is_none() => upload.name(),
+                _ => "the other program",
+            };
             [hand(Hand::PauseUpload(name.to_owned())), lower, None]
         }
         Some(UploadBeyond) => [lower, hand(Hand::PauseBeyond), switch],

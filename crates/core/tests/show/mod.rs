@@ -1,6 +1,7 @@
 //! A broadcast told to the core reading by reading.
 
 use moth_core::account::{Account, Accounts};
+use moth_core::contradiction::Inspector;
 use moth_core::figure::Origin;
 use moth_core::machine_load::MachineLoad;
 use moth_core::rate::Bitrate;
@@ -21,6 +22,7 @@ pub struct Show {
     pub counters: BroadcasterCounters,
     pub readings: Vec<Reading>,
     pub queue: QueueLevel,
+    inspector: Inspector,
 }
 
 /// How things stand while some time passes.
@@ -63,6 +65,7 @@ impl Show {
             limited_us: 0,
             counters: BroadcasterCounters::default(),
             readings: Vec::new(),
+            inspector: Inspector::default(),
             queue: QueueLevel { bytes: 1000, limit_ms: 2000.0, ..QueueLevel::default() },
         };
         show.tell(Observation::Broadcaster { present: true });
@@ -127,7 +130,8 @@ impl Show {
             if tenth % 10 == 9 {
                 self.tell(Observation::Machine(Box::new(now.machine.clone())));
             }
-            self.core.snapshot(Moment::from_ms(self.ms));
+            let snapshot = self.core.snapshot(Moment::from_ms(self.ms));
+            assert_eq!(self.inspector.look(&snapshot), Vec::<String>::new());
         }
         self.core.snapshot(Moment::from_ms(self.ms))
     }

@@ -566,6 +566,9 @@ impl Moth {
         for address in to {
             command.args(["--to", address]);
         }
+        if !more.contains(&"--record") {
+            command.arg("--record").arg(dir.path().join("seen.jsonl"));
+        }
         let child = command
             .args(more)
             .arg("--key-file")
@@ -587,6 +590,8 @@ impl Moth {
             .arg(env!("CARGO_BIN_EXE_moth"))
             .args(["watch", "--headless", "--config"])
             .arg(desk.dir.path().join("moth.toml"))
+            .arg("--record")
+            .arg(dir.path().join("seen.jsonl"))
             .args(more)
             .arg("--key-file")
             .arg(desk.dir.path().join("key"))
@@ -646,6 +651,16 @@ impl Moth {
         self.process.0.wait().unwrap();
     }
 
+    /// What it went by is judged again: no sentence may contradict its own numbers at any moment.
+    fn assert_it_says_what_is_so(&self) {
+        let seen = self.dir.path().join("seen.jsonl");
+        if seen.exists() {
+            let judgement = moth::judge::judge(&seen).unwrap_or_else(|failure| panic!("{failure}"));
+            assert!(judgement.damage.is_none(), "{:?}", judgement.damage);
+            assert_eq!(judgement.contradictions, Vec::<String>::new());
+        }
+    }
+
     /// Asks it to stop, and gives its exit status and all its lines.
     pub fn stop(mut self) -> (Option<i32>, Vec<Value>) {
         self.process.signal("TERM");
@@ -657,10 +672,11 @@ impl Moth {
                 assert_eq!(n("offered"), n("delivered") + n("dropped") + n("queued"), "{line}");
             }
         }
-        for file in ["lines.json", "moth.log"] {
-            let text = fs::read_to_string(self.dir.path().join(file)).unwrap();
+        for file in ["lines.json", "moth.log", "seen.jsonl"] {
+            let text = fs::read_to_string(self.dir.path().join(file)).unwrap_or_default();
             assert!(!text.contains(KEY), "the key is in {file}");
         }
+        self.assert_it_says_what_is_so();
         (status.code(), lines)
     }
 }
