@@ -18,6 +18,8 @@ use weigh::{BLOCK, LOOKS, LostSecond, Says, Weighing, weigh};
 pub const SETTLE_S: usize = 4;
 /// Seconds looked at on both sides, at most.
 pub const LONGEST_S: usize = LOOKS[LOOKS.len() - 1];
+/// Of two changes within so many seconds, neither is credited with what followed. The keeper climbs no sooner.
+pub const APART_S: u64 = 60;
 /// A change that was put back is judged once so many seconds were seen with and without it, in which this much is lost again,
 /// in percent.
 const UNDONE_S: usize = 6;
@@ -224,14 +226,16 @@ impl Trial {
         self.less_points = weighing.map(|w| (w.less.0 * 100.0, w.less.1 * 100.0));
         let outcome = self.told(weighing, after.len());
         if outcome != Outcome::Unclear && self.beside_another {
-            self.sentence =
-                format!("{} Not credited: another change was made within a minute.", self.describe(weighing));
+            self.sentence = format!(
+                "{} Not credited: another change was made within a minute.",
+                self.describe(weighing, before.len())
+            );
             self.is_over = true;
             return true;
         }
         self.outcome = outcome;
         self.is_over = outcome != Outcome::Unclear || gone_by >= LONGEST_S;
-        self.sentence = self.describe(weighing);
+        self.sentence = self.describe(weighing, before.len());
         if self.outcome == Outcome::DidNotHelp {
             let same = |p: &&Proposal| std::mem::discriminant(&p.action) == std::mem::discriminant(&self.action);
             self.next = next.iter().find(|p| !same(p)).or(next.first()).cloned();
@@ -277,7 +281,7 @@ impl Trial {
     }
 
     /// In a sentence.
-    fn describe(&self, weighing: Option<Weighing>) -> String {
+    fn describe(&self, weighing: Option<Weighing>, seen_before: usize) -> String {
         let word = match self.about {
             Fault::Network => "dropped",
             Fault::Encoder => "skipped",
@@ -286,8 +290,8 @@ impl Trial {
         };
         let (before, after) = (&self.before, &self.after);
         let Some(weighing) = weighing else {
-            return if before.seconds < 2 * BLOCK as u32 {
-                format!("Only {} s of it were seen before the change: too little to compare with.", before.seconds)
+            return if seen_before < 2 * BLOCK {
+                format!("Only {seen_before} s of it were seen before the change: too little to compare with.")
             } else {
                 "Seconds after the change are being gathered.".into()
             };

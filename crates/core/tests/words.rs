@@ -7,6 +7,7 @@ use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::reading::{LinkChange, Observation, Probe, ProbeTarget, StreamFacts, VideoFrame};
 use moth_core::suspects::{Cause, Fault};
+use moth_core::trial::Outcome;
 use moth_core::{Moment, Snapshot};
 use show::{Now, Show};
 
@@ -262,6 +263,24 @@ fn an_undo_that_brings_the_loss_back_says_that_the_change_had_helped() {
     show.tell(Observation::acted(Action::SetBitrate { video: Bitrate::from_kbps(6000) }, None));
     let undone = show.run(15, &short).trial.unwrap();
     assert!(undone.sentence.contains("had helped"), "{}", undone.sentence);
+}
+
+#[test]
+fn a_climb_a_minute_after_a_step_down_is_credited_and_what_was_seen_before_is_not_made_less() {
+    let mut show = Show::new();
+    show.run(40, &Now::default());
+    let short = Now { carried_kbps: 3000, queue_ms: 1900.0, dropped_per_second: 20, rtt_ms: 500.0, ..Now::default() };
+    show.run(4, &short);
+    let to = |kbps| Observation::acted(Action::SetBitrate { video: Bitrate::from_kbps(kbps) }, None);
+    show.tell(to(3000));
+    for _ in 0..60 {
+        let trial = show.run(1, &Now { carried_kbps: 3100, ..Now::default() }).trial.unwrap();
+        assert!(!trial.sentence.contains("Only"), "44 s were seen before: {}", trial.sentence);
+    }
+    // The keeper climbs a minute after it went down, and no sooner.
+    show.tell(to(4000));
+    let climbed = show.run(30, &Now { carried_kbps: 4100, ..Now::default() }).trial.unwrap();
+    assert_eq!((climbed.outcome, climbed.beside_another), (Outcome::Helped, false), "{}", climbed.sentence);
 }
 
 #[test]

@@ -15,7 +15,7 @@ use crate::rate::Bitrate;
 use crate::reading::{Automatics, StreamFacts};
 use crate::snapshot::KeeperView;
 use crate::suspects::Cause;
-use crate::trial::{Aim, LONGEST_S, SETTLE_S, Trial};
+use crate::trial::{APART_S, Aim, LONGEST_S, SETTLE_S, Trial};
 
 /// The fastest burst of so long is what the keeper is told: behind each of a few keyframes there was one.
 const BURSTS: Duration = Duration::from_secs(8);
@@ -199,7 +199,7 @@ impl Core {
             && last.age(now) < Duration::from_secs((LONGEST_S + SETTLE_S) as u64)
         {
             // What follows now may be the work of either.
-            trial.beside_another = !last.is_over;
+            trial.beside_another = !last.is_over && last.age(now) < Duration::from_secs(APART_S);
             last.overtaken(&trial.title);
         }
         self.trials.push(trial);
