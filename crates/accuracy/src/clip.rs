@@ -1,7 +1,7 @@
 //! A clip: what a real encoder made of a picture, and beside it which of its frames truly showed the picture before again.
 
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -15,6 +15,8 @@ use moth_core::viewers::Freezes;
 use moth_core::{Core, Settings};
 use moth_picture::Eye;
 use moth_relay::sighting::sighting;
+use rand::{RngExt, SeedableRng};
+use rand_pcg::Pcg64Mcg;
 use serde::{Deserialize, Serialize};
 
 /// The core is asked this often, as on the screen.
@@ -24,7 +26,7 @@ const FILE_HEADER: usize = 13;
 const TAG_HEADER: usize = 11;
 
 /// What is true of a clip.
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Debug, Clone, Default, Deserialize)]
 pub struct Truth {
     /// What is to be seen.
     pub kind: String,
@@ -53,6 +55,8 @@ pub struct Truth {
 pub struct Heard {
     /// What is true of it.
     pub truth: Truth,
+    /// False verdicts, each counted once for as long as it stood.
+    pub falsely: usize,
     /// When a verdict of rendering began that has no reason, in seconds.
     pub false_at_s: Option<f64>,
     /// When another false verdict began, and its fault.
@@ -128,31 +132,49 @@ fn noted(path: &Path) -> Result<Noted, AnyError> {
 /// cut.
 const CUT: (u16, u16) = (3000, 30_000);
 
+/// What is true of a clip.
+///
+/// # Errors
+/// If it is not said beside it.
+pub fn truth(path: &Path) -> Result<Truth, AnyError> {
+    Ok(serde_json::from_str(&fs::read_to_string(crate::case::clip_truth_path(path))?)?)
+}
+
 /// Judges a clip, as `moth watch` would without a feed; one in time is shown again and again for so many minutes.
 ///
 /// # Errors
 /// If the clip or its truth cannot be read.
 pub fn heard(path: &Path, minutes: f64) -> Result<Heard, AnyError> {
-    let truth: Truth = serde_json::from_str(&fs::read_to_string(crate::case::clip_truth_path(path))?)?;
+    let truth = truth(path)?;
     let noted = noted(path)?;
     let length_ms = (truth.frames as f64 * 1000.0 / truth.fps) as u32;
     let times = if truth.lagged.is_empty() { (minutes * 60_000.0 / f64::from(length_ms)).ceil().max(1.0) } else { 1.0 };
     let mut show = Show::new(truth, StreamFacts { fps: None, ..noted.stream });
-    if let Some(why) = noted.unseen {
+    if let Some(why) = noted.unseen.clone() {
         show.take(Moment::START, Observation::Unseen { why });
     }
     for round in 0..times as u32 {
-        let later = round * length_ms;
-        let mut is_cut = round > 0;
-        for (frame, change) in &noted.frames {
-            show.frame(VideoFrame { time_ms: frame.time_ms + later, ..*frame });
-            if let Some(change) = change {
-                let mut change = PictureChange { time_ms: change.time_ms + later, ..*change };
-                if std::mem::take(&mut is_cut) {
-                    (change.hundredths, change.coarse_thousandths) = CUT;
-                }
-                show.take(Moment::from_ms((frame.time_ms + later).into()), Observation::Picture(change));
-            }
+        show.clip(&noted, round * length_ms);
+    }
+    Ok(show.heard)
+}
+
+/// Clips that are in time, in turn: one broadcast of so many hours, in which each is shown again and again for a while that is
+/// drawn from a seed, as an evening goes from a talk to a film and to slides.
+///
+/// # Errors
+/// If a clip or its truth cannot be read.
+pub fn in_turn(paths: &[PathBuf], fps: f64, hours: f64, seed: u64) -> Result<Heard, AnyError> {
+    let clips: Vec<Noted> = paths.iter().map(|path| noted(path)).collect::<Result<_, _>>()?;
+    let truth = Truth { kind: "in turn".into(), pattern: "in-time".into(), fps, ..Truth::default() };
+    let stream = clips.first().map(|noted| noted.stream).unwrap_or_default();
+    let mut show = Show::new(truth, StreamFacts { fps: None, ..stream });
+    let (mut noise, mut later) = (Pcg64Mcg::seed_from_u64(seed), 0);
+    while f64::from(later) < hours * 3_600_000.0 && !clips.is_empty() {
+        let noted = &clips[noise.random_range(0..clips.len())];
+        for _ in 0..noise.random_range(1..20) {
+            show.clip(noted, later);
+            later += (noted.frames.len() as f64 * 1000.0 / fps) as u32;
         }
     }
     Ok(show.heard)
@@ -164,6 +186,7 @@ struct Show {
     looked: Moment,
     accounts: Account,
     inspector: Inspector,
+    was_false: bool,
 }
 
 impl Show {
@@ -180,6 +203,7 @@ impl Show {
         }
         let heard = Heard {
             truth,
+            falsely: 0,
             false_at_s: None,
             other_false: None,
             wait_s: None,
@@ -189,11 +213,34 @@ impl Show {
             is_slow_source: false,
             contradictions: Vec::new(),
         };
-        Self { core, heard, looked: Moment::START, accounts: Account::default(), inspector: Inspector::default() }
+        Self {
+            core,
+            heard,
+            looked: Moment::START,
+            accounts: Account::default(),
+            inspector: Inspector::default(),
+            was_false: false,
+        }
     }
 
     fn take(&mut self, at: Moment, what: Observation) {
         self.core.take(&Reading { at, origin: Origin::Measured, what });
+    }
+
+    /// A clip, later than it was made; it begins with a cut unless it is the first.
+    fn clip(&mut self, noted: &Noted, later_ms: u32) {
+        let mut is_cut = later_ms > 0;
+        for (frame, change) in &noted.frames {
+            let time_ms = frame.time_ms + later_ms;
+            self.frame(VideoFrame { time_ms, ..*frame });
+            if let Some(change) = change {
+                let mut change = PictureChange { time_ms: change.time_ms + later_ms, ..*change };
+                if std::mem::take(&mut is_cut) {
+                    (change.hundredths, change.coarse_thousandths) = CUT;
+                }
+                self.take(Moment::from_ms(time_ms.into()), Observation::Picture(change));
+            }
+        }
     }
 
     fn frame(&mut self, frame: VideoFrame) {
@@ -217,6 +264,9 @@ impl Show {
         let (now, heard) = (at.seconds(), &mut self.heard);
         heard.contradictions.extend(self.inspector.look(&snapshot));
         let onset = heard.truth.lagged.first().map(|n| *n as f64 / heard.truth.fps);
+        let is_false = snapshot.verdict.fault != Fault::None && onset.is_none_or(|onset| now < onset);
+        heard.falsely += usize::from(is_false && !std::mem::replace(&mut self.was_false, is_false));
+        self.was_false = is_false;
         match snapshot.verdict.fault {
             Fault::Rendering if onset.is_some_and(|onset| now >= onset) => {
                 heard.wait_s = heard.wait_s.or(onset.map(|onset| now - onset));

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::error::Error;
 use std::path::{Path, PathBuf};
 
-use crate::clip::{Heard, heard};
+use crate::clip::{Heard, heard, truth};
 
 /// Told within so many seconds of the first late frame, lateness counts as told.
 const IN_TIME_S: f64 = 4.0;
@@ -60,7 +60,7 @@ const HEAD: &str = "| | in time | false verdicts | late | told within 4 s | told
 ///
 /// # Errors
 /// If a clip, or its truth, cannot be read.
-pub fn run(folder: &Path, minutes: f64, each: bool) -> Result<(), Box<dyn Error + Send + Sync>> {
+pub fn run(folder: &Path, minutes: f64, hours: f64, each: bool) -> Result<(), Box<dyn Error + Send + Sync>> {
     let mut files: Vec<PathBuf> = std::fs::read_dir(folder)?.flatten().map(|entry| entry.path()).collect();
     files
         .retain(|path| path.extension().is_some_and(|end| end == "flv") && crate::case::clip_truth_path(path).exists());
@@ -83,11 +83,33 @@ pub fn run(folder: &Path, minutes: f64, each: bool) -> Result<(), Box<dyn Error 
             tables.entry(table).or_default().entry(name).or_default().take(&heard);
         }
     }
+    if hours > 0.0 {
+        in_turn(&files, hours)?;
+    }
     for rows in tables.values() {
         print!("{HEAD}");
         rows.iter().for_each(|(name, row)| print!("{}", row.text(name)));
         println!();
     }
+    Ok(())
+}
+
+/// All clips in time that can be looked at, in turn for so many hours at each frame rate.
+fn in_turn(files: &[PathBuf], hours: f64) -> Result<(), Box<dyn Error + Send + Sync>> {
+    let mut rates: BTreeMap<u64, Vec<PathBuf>> = BTreeMap::new();
+    for file in files {
+        let truth = truth(file)?;
+        if truth.lagged.is_empty() && truth.codec == "h264" {
+            rates.entry(truth.fps.round() as u64).or_default().push(file.clone());
+        }
+    }
+    println!("| in turn | clips | hours | false verdicts | contradictions |\n|---|--:|--:|--:|--:|");
+    for (fps, files) in rates {
+        let heard = crate::clip::in_turn(&files, fps as f64, hours, 1)?;
+        let falsely = heard.falsely;
+        println!("| {fps} frames/s | {} | {hours} | {falsely} | {} |", files.len(), heard.contradictions.len());
+    }
+    println!();
     Ok(())
 }
 

@@ -39,6 +39,9 @@ struct Options {
     /// Show each clip that is in time again and again for so many minutes.
     #[arg(long, default_value_t = 0.0)]
     minutes: f64,
+    /// Show all clips that are in time in turn, for so many hours at each frame rate.
+    #[arg(long, default_value_t = 0.0)]
+    hours: f64,
     /// Say how each clip was judged.
     #[arg(long)]
     each: bool,
@@ -53,7 +56,7 @@ struct Options {
 fn main() -> Result<(), AnyError> {
     let options = Options::parse();
     if let Some(folder) = &options.clips {
-        return moth_accuracy::clips::run(folder, options.minutes, options.each);
+        return moth_accuracy::clips::run(folder, options.minutes, options.hours, options.each);
     }
     if let Some(folder) = &options.cases {
         let mut tally = Tally::default();
