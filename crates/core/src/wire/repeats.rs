@@ -5,9 +5,11 @@
 //! one in two: a repeat differs by 0–0.45 of what the moving pictures around it do (what is left is refinement: most at low
 //! bitrates), others by 0.6 and more, as long as the picture moves evenly.
 //!
-//! Lateness is told from a source with fewer pictures a second by what follows: a scene that goes on while a picture is late
-//! has moved further by the next one, and a slow source, or one that pauses, moves on by the same step each time. What lies
-//! between, a source that itself hitches inside a punctual scene, cannot be told from lateness on the wire.
+//! [`lateness`] tells repeats of a scene that was late from those of a source with fewer pictures; [`beat`] finds those that come
+//! at one.
+
+mod beat;
+mod lateness;
 
 use std::collections::VecDeque;
 
@@ -15,6 +17,8 @@ use serde::Serialize;
 
 use crate::figure::Trust;
 use crate::reading::PictureChange;
+use beat::{BEATS, has_beat};
+use lateness::JUMP;
 
 /// Pictures further apart, in milliseconds, do not follow on each other.
 const MOST_BETWEEN_MS: i32 = 500;
@@ -32,24 +36,11 @@ const STILL: f64 = 0.3;
 /// A picture that changes by less than this share of what those around it do is a repeat; by more than that, a new one.
 const REPEAT: f64 = 0.45;
 const NEW: f64 = 0.6;
-/// Repeats stand apart: pictures that are neither they nor plainly new are no more than so many times as many. Where a face moves
-/// unevenly, or things turn round, what changes least is the end of a range. (Measured: 0–1.2 for lateness, 1.6–7 there.)
-const BETWEEN: f64 = 2.0;
-/// And the middle one of several runs differs by no more than this share. (Measured: 0–0.3 for lateness.)
-const DEEP: f64 = 0.33;
 /// By less than this share of what those before did, it is a repeat whatever follows.
 const NOTHING: f64 = 0.08;
 /// One that changes by so many times as much as those around it begins another scene, if it was not late.
 const CUT: f64 = 4.0;
-/// A scene that goes on while its pictures are late jumps by so much behind them, as a natural logarithm, in the mean of
-/// several, which must be so many standard errors above nothing. (Measured: 0.14–0.5 for lateness, -0.03 to 0.1 for slow
-/// sources.)
-const JUMP: f64 = 0.13;
-const SURE: f64 = 2.5;
-/// And of so many of them the picture changes by more than any of those near, by this many times: things that move slowly, by
-/// whole dots of the screen, stand still and go on by the same steps as ever. (Measured: 0.4–0.9 for lateness, 0–0.2 for
-/// those.)
-const PAST_ALL: f64 = 0.34;
+/// A picture changes by more than others if it does by so many times.
 const PAST: f64 = 1.03;
 /// No jump counts for more: behind a longer hitch is another picture altogether.
 const MOST_JUMP: f64 = 0.7;
@@ -58,29 +49,9 @@ const NEAR: usize = 2;
 /// Where none is near, it is measured against the last so many, if they are no older than this, in seconds.
 const IN_TIME: usize = 24;
 const IN_TIME_S: f64 = 12.0;
-/// A scene that is late with every picture shows each no more than so many times again.
-const LATE_WITH_ALL: u64 = 3;
-/// A run of so many seconds, with a jump of so much behind it, is a hitch by itself.
-const HITCH_S: f64 = 0.12;
-const HITCH_JUMP: f64 = 0.3;
-/// Runs of repeats from which a jump, or a beat, is read.
-const RUNS: usize = 3;
-const BEATS: usize = 6;
-/// Pictures that follow on new ones change alike: the middle one of the distances between them, as natural logarithms, is no
-/// more than this. They are looked at for so many seconds, and are no less than this share of all, for at least so
-/// many seconds.
-const ALIKE: f64 = 0.35;
-const EVEN_S: f64 = 2.5;
-const ON_NEW: f64 = 0.2;
-const ON_NEW_S: f64 = 0.3;
 /// With so little repeated for so long, in seconds, a picture is one that moves at the full rate.
 const FULL_RATE_S: f64 = 1.2;
 const FULL_RATE: f64 = 0.03;
-/// Repeats that come at a beat share a phase: the mean of their phases is longer than chance makes it once in so many tries, all
-/// beats that are tried taken together (Rayleigh's test, N. I. Fisher, *Statistical Analysis of Circular Data*, 1993, section
-/// 4.3); and never below this, nor above that.
-const ONCE_IN: f64 = 50.0;
-const IN_PHASE: (f64, f64) = (0.5, 0.95);
 /// Runs within so many seconds belong together.
 pub(super) const RUNS_S: f64 = 5.0;
 
@@ -347,67 +318,6 @@ impl Repeats {
         .sum()
     }
 
-    /// Whether the runs of the last seconds are a scene that was late, and not a source with fewer pictures.
-    fn is_lateness(&self) -> bool {
-        self.stand_apart() && self.is_even() && (self.has_hitches() || self.has_jumps())
-    }
-
-    /// Whether few pictures lie between repeats and new ones.
-    fn stand_apart(&self) -> bool {
-        let between = self.judged.iter().filter(|judged| judged.is_between).count();
-        let depth = median(self.runs.iter().map(|run| run.depth));
-        between as f64 <= BETWEEN * self.shares().0 as f64 && depth <= DEEP
-    }
-
-    /// Whether long runs mostly end in a jump.
-    fn has_hitches(&self) -> bool {
-        let long = self.runs.iter().filter(|run| run.repeats as f64 >= self.fps * HITCH_S);
-        let (hitches, all) = long.fold((0, 0), |(hitches, all), run| {
-            (hitches + usize::from(run.jump.is_some_and(|jump| jump.by >= HITCH_JUMP)), all + 1)
-        });
-        hitches * 2 > all && self.is_full_rate
-    }
-
-    /// Whether there is a jump behind runs, in the mean.
-    fn has_jumps(&self) -> bool {
-        let known: Vec<Jump> = self.runs.iter().filter_map(|run| run.jump).collect();
-        let past_all = known.iter().filter(|jump| jump.is_past_all).count();
-        if (past_all as f64) < PAST_ALL * known.len() as f64 {
-            return false;
-        }
-        let jumps: Vec<f64> = known.iter().map(|jump| jump.by).collect();
-        if jumps.len() < RUNS || jumps.len() * 3 < self.runs.len() {
-            return false;
-        }
-        let count = jumps.len() as f64;
-        let mean = jumps.iter().sum::<f64>() / count;
-        let spread = (jumps.iter().map(|jump| (jump - mean).powi(2)).sum::<f64>() / (count - 1.0)).sqrt();
-        // A source with a few pictures less may leave some out, and then it jumps as well: at a beat, all along.
-        let is_own = || !self.is_full_rate && self.beat() != Some(false);
-        mean >= JUMP && mean >= SURE * (spread / count.sqrt()).max(0.01) && !is_own()
-    }
-
-    /// Whether the picture moves evenly enough for a repeat to stand out.
-    fn is_even(&self) -> bool {
-        let recent: Vec<&Judged> = self.judged.iter().rev().take(self.span(EVEN_S)).collect();
-        let changes = |behind: std::ops::RangeInclusive<u64>| -> Vec<f64> {
-            let new = recent.iter().filter(|judged| judged.look == Look::New && behind.contains(&judged.behind));
-            new.map(|judged| judged.change.fine.ln()).collect()
-        };
-        let mut on_new = changes(0..=0);
-        if self.was_in_time().is_some() {
-            // As it was in time before, it may be late with every picture now.
-            let all = changes(0..=LATE_WITH_ALL);
-            on_new = if all.len() > 3 * on_new.len() { all } else { on_new };
-        }
-        let distances = on_new.windows(2).map(|pair| (pair[1] - pair[0]).abs());
-        let known = recent.iter().filter(|judged| judged.look != Look::Unknown).count();
-        on_new.len() >= self.span(ON_NEW_S).max(8)
-            && on_new.len() as f64 >= ON_NEW * recent.len() as f64
-            && known * 10 >= recent.len() * 8
-            && median(distances) <= ALIKE
-    }
-
     /// How many of the last few seconds' pictures repeat, and how many are known.
     fn shares(&self) -> (usize, usize) {
         self.judged.iter().fold((0, 0), |(repeats, known), judged| {
@@ -465,21 +375,6 @@ impl Repeats {
         }
         Some((fps * (known - repeats) as f64 / known as f64).round())
     }
-}
-
-/// Whether what happened at these frames, of so many, happened at a beat.
-fn has_beat(events: &[f64], frames: f64) -> bool {
-    let needed = ((frames * ONCE_IN).ln() / events.len() as f64).sqrt().clamp(IN_PHASE.0, IN_PHASE.1);
-    // Every beat from once in the whole time to every second frame, so close to each other that none is missed.
-    let beats = (2..=(frames as usize)).map(|n| n as f64 / (2.0 * frames));
-    let in_phase = |beat: f64| {
-        let turn = std::f64::consts::TAU * beat;
-        let (sin, cos) = events.iter().map(|at| (turn * at).sin_cos()).fold((0.0, 0.0), |a, b| (a.0 + b.0, a.1 + b.1));
-        f64::hypot(sin, cos) / events.len() as f64
-    };
-    // Events more than a beat apart in the mean prove no beat: any few lie near some slow one.
-    let usual = events.len() as f64 / frames;
-    events.len() >= BEATS && beats.filter(|beat| *beat > usual * 0.7).any(|beat| in_phase(beat) > needed)
 }
 
 /// The middle one; zero of none.
