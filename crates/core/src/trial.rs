@@ -107,10 +107,11 @@ pub struct Trial {
     /// How it was before: from where the trouble began, if it did.
     #[serde(serialize_with = "if_seen")]
     pub before: Side,
-    /// How it is since, without the first [`SETTLE_S`] seconds; as long as `before` at most.
+    /// How it is since, without the first [`SETTLE_S`] seconds; as long as `before` at most, unless that is short.
     #[serde(serialize_with = "if_seen")]
     pub after: Side,
-    /// By how many percent of the frames less is lost, with 95 % confidence: at least and at most.
+    /// By how many percent of the frames less is lost, with 95 % confidence: at least and at most. `None` while too little is
+    /// seen, and where the trouble had just begun.
     pub less_points: Option<(f64, f64)>,
     /// What it came to.
     pub outcome: Outcome,
@@ -130,6 +131,9 @@ pub struct Trial {
     /// Index of the first second after it was put back.
     #[serde(skip)]
     undone_second: Option<usize>,
+    /// The trouble is younger than what is compared.
+    #[serde(skip)]
+    is_young: bool,
     /// Pixels in a picture and pictures in a second, before and after.
     #[serde(skip)]
     pictures: [Option<f64>; 2],
@@ -177,6 +181,7 @@ impl Trial {
             next: None,
             first_second: history.len(),
             undone_second: None,
+            is_young: false,
             pictures: streams.map(pixels),
         }
     }
@@ -219,11 +224,14 @@ impl Trial {
         let calm = lost_before.iter().position(|second| second.lost > 0).unwrap_or(0);
         let length = (before.len() - calm).min(after.len().max(BLOCK));
         self.before = side(&before[before.len() - length..], self.about, self.pictures[0]);
-        // That more is carried is shown by all that came since, not by as much of it as was seen before.
-        let length = if self.aim == Aim::MorePicture { after.len() } else { length.min(after.len()) };
+        // Trouble that began a moment ago is weighed with the calm before it, and what is shown is all that came since; as all of
+        // it shows that more is carried, and not as much as was seen before.
+        self.is_young = calm > 0 && length < after.len();
+        let all = self.is_young || self.aim == Aim::MorePicture;
+        let length = if all { after.len() } else { length.min(after.len()) };
         self.after = side(&after[..length], self.about, self.pictures[1]);
         let weighing = weigh(&lost_before, &lost_after);
-        self.less_points = weighing.map(|w| (w.less.0 * 100.0, w.less.1 * 100.0));
+        self.less_points = weighing.filter(|_| !self.is_young).map(|w| (w.less.0 * 100.0, w.less.1 * 100.0));
         let outcome = self.told(weighing, after.len());
         if outcome != Outcome::Unclear && self.beside_another {
             self.sentence = format!(
@@ -312,6 +320,12 @@ impl Trial {
         match (weighing.before, self.outcome) {
             (0.0, Outcome::DidNotHelp) => format!("{lost}: it made things worse."),
             (0.0, _) => format!("{lost}: there was nothing to mend."),
+            (_, Outcome::Unclear) if self.is_young => format!(
+                "{lost}: what is {} s old may have ended by itself; chance alone does as much in {:.0} % of cases.",
+                before.seconds,
+                (weighing.chance * 100.0).max(1.0)
+            ),
+            _ if self.is_young => format!("{lost}."),
             (_, Outcome::Unclear) => format!(
                 "{lost}: between {least:.1} and {most:.1} points less (95 %); chance alone does as much in {:.0} % of cases.",
                 (weighing.chance * 100.0).max(1.0)

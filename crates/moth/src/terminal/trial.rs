@@ -11,7 +11,7 @@ use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 
 use super::app::App;
-use super::format::{clock, fit, number};
+use super::format::{clock, fit, number, wrap};
 
 /// A trial that is over is shown for this much longer.
 const STAYS: Duration = Duration::from_secs(120);
@@ -24,10 +24,22 @@ fn shown(snapshot: &Snapshot) -> Option<&Trial> {
     (age < Duration::from_secs((LONGEST_S + SETTLE_S) as u64) + STAYS).then_some(trial)
 }
 
-/// Rows it wants.
-pub(super) fn rows(snapshot: &Snapshot, is_roomy: bool) -> u16 {
+/// Where the sentences begin.
+const INDENT: usize = 9;
+/// Rows of a trial's sentence at the most.
+const SENTENCE: usize = 2;
+
+/// The trial's sentence, in as many rows as it takes.
+fn sentence(trial: &Trial, columns: usize) -> Vec<String> {
+    let mut rows = wrap(&trial.sentence, columns.saturating_sub(INDENT));
+    rows.truncate(SENTENCE);
+    rows
+}
+
+/// Rows it wants in so many columns.
+pub(super) fn rows(snapshot: &Snapshot, is_roomy: bool, columns: u16) -> u16 {
     let trial = match (shown(snapshot), is_roomy) {
-        (Some(_), true) => 3,
+        (Some(trial), true) => 2 + u16::try_from(sentence(trial, columns.into()).len()).unwrap_or(1),
         (Some(_), false) => 1,
         (None, _) => 0,
     };
@@ -42,9 +54,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     if let Some(trial) = shown(snapshot) {
         lines.push(head(trial, app, snapshot, columns));
         if is_roomy {
-            lines.push(Line::from(fit(&format!("         {}", trial.sentence), columns)));
+            for row in sentence(trial, columns) {
+                lines.push(Line::from(format!("{:INDENT$}{row}", "")));
+            }
             lines.push(Line::styled(
-                fit(&format!("         {}", figures(trial, snapshot)), columns),
+                fit(&format!("{:INDENT$}{}", "", figures(trial, snapshot)), columns),
                 app.palette.faint(),
             ));
         }

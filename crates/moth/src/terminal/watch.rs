@@ -16,7 +16,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     let roomy = area.height >= 32;
     let gap = u16::from(roomy);
     let verdict_rows = verdict::rows(snapshot, area.width, if roomy { 12 } else { 6 });
-    let tried_rows = trial::rows(snapshot, roomy);
+    let tried_rows = trial::rows(snapshot, roomy, area.width.saturating_sub(2));
     let [_, path, _, seen, middle, _, tried, judged] = Layout::vertical([
         Constraint::Length(gap),
         Constraint::Length(journey::ROWS),
