@@ -79,7 +79,7 @@ fn without_the_kernels_figures_the_fault_is_told_and_the_cause_is_not() {
             Observation::Relay {
                 accounts,
                 queue: QueueLevel::default(),
-                sent_bytes: 0,
+                sent_bytes: second * 300_000,
                 freezes: Freezes::default(),
                 frozen_ms: None,
             },

@@ -81,6 +81,23 @@ fn while_a_backlog_drains_after_a_lower_bitrate_nothing_is_called_short() {
 }
 
 #[test]
+fn a_young_connection_on_which_nothing_comes_back_accuses_no_link() {
+    let mut show = Show::new();
+    let gateway = |rtt_ms| Observation::Probe(Probe { to: ProbeTarget::Gateway, rtt_ms });
+    show.tell(gateway(Some(0.4)));
+    show.run(4, &Now::default());
+    for second in 0..6 {
+        show.tell(gateway(None));
+        let queue_ms = f64::min(1000.0 * f64::from(second + 1), 2000.0);
+        let dropped_per_second = if second > 1 { 40 } else { 0 };
+        let offline = Now { carried_kbps: 0, queue_ms, dropped_per_second, ..Now::default() };
+        let verdict = show.run(1, &offline).verdict;
+        assert!(matches!(verdict.cause, None | Some(Cause::ServerAway)), "{}", verdict.sentence);
+        assert!(!verdict.sentence.contains("0 ms late"), "{}", verdict.sentence);
+    }
+}
+
+#[test]
 fn a_key_that_is_refused_is_what_is_said() {
     let mut show = Show::new();
     show.run(5, &Now::default());

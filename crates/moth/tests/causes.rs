@@ -9,7 +9,7 @@ use std::fs;
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use common::*;
@@ -149,32 +149,42 @@ fn second_server(hosts: &Hosts, server: usize) -> Ingest {
     Ingest::begin(hosts.at(server), &format!("rtmp://{}:1936/live", Hosts::ip(server)), &[])
 }
 
-#[test]
-fn another_programs_upload_through_the_same_line_is_named() {
-    if !have(&["nginx", "ffmpeg", "unshare", "nsenter", "ip", "tc"]) {
-        return;
-    }
+/// What is told on a line of so many kb/s: while a broadcast of so many has it to itself, and while `upload` sends beside it.
+fn told_beside(
+    [line_kbps, kbps]: [u32; 2],
+    upload: impl FnOnce(&Hosts, &Moth) -> Child,
+) -> (BTreeMap<(String, String), usize>, Vec<Value>) {
     let hosts = Hosts::new();
-    hosts.narrow(0, 5000, 400);
+    hosts.narrow(0, line_kbps, 400);
     let _nginx = Nginx::at(&hosts);
     let _second = second_server(&hosts, 0);
     let to = [format!("rtmp://{SERVER_IP}:1935/live"), format!("rtmp://{SERVER_IP}:1936/live")];
     let moth = Moth::watching(hosts.at_home(), &[&to[0], &to[1]]);
-    let sync = copy_of("ffmpeg", moth.dir.path(), "archive-sync");
     let mut ffmpeg =
-        Running(publish_scene(hosts.at_home(), &Scene::default(), &["-f", "flv", &moth.publish_to()], 600, 3000));
+        Running(publish_scene(hosts.at_home(), &Scene::default(), &["-f", "flv", &moth.publish_to()], 600, kbps));
     // Long enough to know what the line carries when all is well.
     std::thread::sleep(Duration::from_secs(14));
     let before = told(&moth.lines());
-    let beside = Scene { program: sync.to_str().unwrap(), ..Scene::default() };
-    let upload = format!("rtmp://{SERVER_IP}:1935/live/archive");
-    let mut upload = Running(publish_scene(hosts.at_home(), &beside, &["-f", "flv", &upload], 600, 9000));
+    let mut upload = Running(upload(&hosts, &moth));
     std::thread::sleep(Duration::from_secs(14));
     upload.signal("KILL");
     ffmpeg.signal("KILL");
     upload.0.wait().unwrap();
     ffmpeg.0.wait().unwrap();
-    let (_, lines) = moth.stop();
+    (before, moth.stop().1)
+}
+
+#[test]
+fn another_programs_upload_through_the_same_line_is_named() {
+    if !have(&["nginx", "ffmpeg", "unshare", "nsenter", "ip", "tc"]) {
+        return;
+    }
+    let (before, lines) = told_beside([5000, 3000], |hosts, moth| {
+        let sync = copy_of("ffmpeg", moth.dir.path(), "archive-sync");
+        let beside = Scene { program: sync.to_str().unwrap(), ..Scene::default() };
+        let upload = format!("rtmp://{SERVER_IP}:1935/live/archive");
+        publish_scene(hosts.at_home(), &beside, &["-f", "flv", &upload], 600, 9000)
+    });
     assert_eq!(before, BTreeMap::new());
     assert!(is(&verdict(&lines, 4), "network", "upload-here"), "{:?}", told(&lines));
     assert!(sentence(&lines, "upload-here").contains("archive-sync"), "{}", sentence(&lines, "upload-here"));
@@ -185,26 +195,12 @@ fn an_upload_that_is_not_tcp_is_named_as_far_as_the_kernel_tells() {
     if !have(&["nginx", "ffmpeg", "unshare", "nsenter", "ip", "tc"]) {
         return;
     }
-    let hosts = Hosts::new();
-    hosts.narrow(0, 8000, 400);
-    let _nginx = Nginx::at(&hosts);
-    let _second = second_server(&hosts, 0);
-    let to = [format!("rtmp://{SERVER_IP}:1935/live"), format!("rtmp://{SERVER_IP}:1936/live")];
-    let moth = Moth::watching(hosts.at_home(), &[&to[0], &to[1]]);
-    let mut ffmpeg =
-        Running(publish_scene(hosts.at_home(), &Scene::default(), &["-f", "flv", &moth.publish_to()], 600, 6000));
-    std::thread::sleep(Duration::from_secs(14));
-    let before = told(&moth.lines());
-    // As QUIC would: datagrams that give way to nobody.
-    let upload = format!("udp://{SERVER_IP}:4433?pkt_size=1316");
-    let constant = ["-muxrate", "4500k", "-f", "mpegts", &upload];
-    let mut upload = Running(publish_scene(hosts.at_home(), &Scene::default(), &constant, 600, 3000));
-    std::thread::sleep(Duration::from_secs(14));
-    upload.signal("KILL");
-    ffmpeg.signal("KILL");
-    upload.0.wait().unwrap();
-    ffmpeg.0.wait().unwrap();
-    let (_, lines) = moth.stop();
+    let (before, lines) = told_beside([8000, 6000], |hosts, _| {
+        // As QUIC would: datagrams that give way to nobody.
+        let upload = format!("udp://{SERVER_IP}:4433?pkt_size=1316");
+        let constant = ["-muxrate", "4500k", "-f", "mpegts", &upload];
+        publish_scene(hosts.at_home(), &Scene::default(), &constant, 600, 3000)
+    });
     assert_eq!(before, BTreeMap::new());
     assert!(is(&verdict(&lines, 4), "network", "upload-here"), "{:?}", told(&lines));
     let sentence = sentence(&lines, "upload-here");

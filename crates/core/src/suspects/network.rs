@@ -47,6 +47,9 @@ const STRAINS_S: f64 = 6.0;
 /// So long after a connection was made, in seconds, rates still look back over the time before it: twice their window, and a
 /// second (measured: with 4 s, a server killed and restarted left a line too short for a moment).
 const SETTLES_S: f64 = 7.0;
+/// So long after it was made, in seconds, a connection on which nothing was acknowledged for a second is silent: what was sent
+/// first is acknowledged within a round trip.
+const ANSWERS_S: f64 = 3.0;
 /// What an outage left behind is carried, or given up, within so many seconds.
 const CATCHES_UP_S: f64 = 15.0;
 /// An answer that is later than this, in milliseconds, is late, however late our own are.
@@ -81,7 +84,7 @@ pub(super) fn suspect(facts: &Facts, held: &Held) -> Option<Suspect> {
     }
 
     // Nothing comes back, and not because the other side lets nothing in.
-    let is_settled = facts.link_up_s > SETTLES_S;
+    let is_settled = facts.link_up_s > ANSWERS_S;
     let is_silent = facts.sent_just == Bitrate::ZERO;
     if is_silent && losing && is_settled && facts.receiver_limited.is_none_or(|share| share < RECEIVER_LIMITED) {
         return Some(away::suspect(facts));
@@ -395,10 +398,11 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
         Some(LocalLink) => {
             let link =
                 if facts.machine.wireless == Some(true) { "The wireless link" } else { "The link to the first router" };
-            format!(
-                "{link} carries {sent} of the {asked} asked: even the first router answers {:.0} ms late; {loss}.",
-                facts.gateway.rise_ms().unwrap_or_default()
-            )
+            let router = match facts.gateway.rise_ms() {
+                Some(late) => format!("even the first router answers {late:.0} ms late"),
+                None => "even the first router, which answered before, does not now".to_owned(),
+            };
+            format!("{link} carries {sent} of the {asked} asked: {router}; {loss}.")
         }
         Some(Route) => format!(
             "The route to {server} carries {sent} of the {asked} asked{climbed}, while {} is reached as ever; {loss}.",

@@ -569,11 +569,13 @@ impl Moth {
         if !more.contains(&"--record") {
             command.arg("--record").arg(dir.path().join("seen.jsonl"));
         }
+        command.args(more).arg("--key-file").arg(&key).args(["--listen", &format!("rtmp://127.0.0.1:{port}/moth")]);
+        Self::begin(command, dir, port)
+    }
+
+    /// Begins it, and waits until it tells something.
+    fn begin(mut command: Command, dir: TempDir, port: u16) -> Self {
         let child = command
-            .args(more)
-            .arg("--key-file")
-            .arg(&key)
-            .args(["--listen", &format!("rtmp://127.0.0.1:{port}/moth")])
             .stdout(File::create(dir.path().join("lines.json")).unwrap())
             .stderr(File::create(dir.path().join("moth.log")).unwrap())
             .spawn()
@@ -586,7 +588,7 @@ impl Moth {
     /// The same with a setup's configuration instead of an address.
     pub fn on_setup(mut command: Command, desk: &Desk, port: u16, more: &[&str]) -> Self {
         let dir = tempfile::tempdir().unwrap();
-        let child = command
+        command
             .arg(env!("CARGO_BIN_EXE_moth"))
             .args(["watch", "--headless", "--config"])
             .arg(desk.dir.path().join("moth.toml"))
@@ -596,14 +598,8 @@ impl Moth {
             .arg("--key-file")
             .arg(desk.dir.path().join("key"))
             .args(["--listen", &format!("rtmp://127.0.0.1:{port}/moth"), "--socket"])
-            .arg(dir.path().join("moth.sock"))
-            .stdout(File::create(dir.path().join("lines.json")).unwrap())
-            .stderr(File::create(dir.path().join("moth.log")).unwrap())
-            .spawn()
-            .unwrap();
-        let moth = Self { dir, port, process: Running(child) };
-        wait_for("the moth's first line", Duration::from_secs(10), || (!moth.lines().is_empty()).then_some(()));
-        moth
+            .arg(dir.path().join("moth.sock"));
+        Self::begin(command, dir, port)
     }
 
     /// Tells it something: the exit status, and what it said.
