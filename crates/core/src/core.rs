@@ -78,6 +78,8 @@ pub struct Core {
     settings: Settings,
     now: Moment,
     on_air_since: Option<Moment>,
+    /// When the newest frame of picture or sound came.
+    came_at: Option<Moment>,
     link: Link,
     stream: StreamFacts,
     /// What holds of every broadcaster that comes.
@@ -128,6 +130,7 @@ impl Core {
             settings,
             now: Moment::START,
             on_air_since: None,
+            came_at: None,
             link: Link { server, ..Link::default() },
             stream: StreamFacts::default(),
             standing: StreamFacts::default(),
@@ -169,6 +172,7 @@ impl Core {
         let at = self.now;
         match &reading.what {
             Observation::Video(frame) => {
+                self.came_at = Some(at);
                 let skipped = self.wire.video(at, frame);
                 self.counted.skipped_inferred.add(at, skipped as f64);
                 self.counted.offered.add(at, 1.0);
@@ -181,6 +185,7 @@ impl Core {
             }
             Observation::Unseen { why } => self.wire.state_unseen(why),
             Observation::Audio(frame) => {
+                self.came_at = Some(at);
                 self.wire.audio(at, frame);
                 self.counted.audio_bytes.add(at, f64::from(frame.bytes));
             }

@@ -55,6 +55,8 @@ pub struct Facts {
     pub broadcasting: bool,
     /// Seconds since the broadcaster came.
     pub on_air_s: f64,
+    /// Seconds since the newest frame of picture or sound came from the broadcaster.
+    pub silent_s: f64,
     /// Whether a server takes the broadcast.
     pub link_up: bool,
     /// Seconds the link has been down, while broadcasting.

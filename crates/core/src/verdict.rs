@@ -37,6 +37,9 @@ pub struct Verdict {
 /// read once a second, and what ends a trouble is seen before the trouble is seen to end.
 const OUTWEIGHED: Duration = Duration::from_millis(1600);
 
+/// A broadcaster that sends neither picture nor sound for so long, in seconds, has fallen silent: it sends many a second.
+const SILENT_S: f64 = 2.0;
+
 /// Keeps the verdict from one moment to the next.
 #[derive(Debug, Clone)]
 pub(crate) struct Judge {
@@ -127,6 +130,11 @@ fn calm_confidence(facts: &Facts) -> f64 {
 fn calm_sentence(facts: &Facts) -> String {
     if !facts.broadcasting {
         "No broadcaster yet.".into()
+    } else if facts.silent_s > SILENT_S {
+        format!(
+            "Nothing has come from the broadcaster for {:.0} s: it stands still, or the way to it is broken.",
+            facts.silent_s
+        )
     } else if !facts.link_up {
         format!("Connecting to {}.", facts.server)
     } else if facts.queue_share() > 0.25 {
@@ -139,7 +147,7 @@ fn calm_sentence(facts: &Facts) -> String {
 }
 
 fn calm_evidence(facts: &Facts) -> Vec<Evidence> {
-    if !facts.broadcasting || !facts.link_up {
+    if !facts.broadcasting || !facts.link_up || facts.silent_s > SILENT_S {
         return Vec::new();
     }
     vec![Evidence {

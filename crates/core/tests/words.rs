@@ -98,6 +98,27 @@ fn a_young_connection_on_which_nothing_comes_back_accuses_no_link() {
 }
 
 #[test]
+fn a_broadcaster_that_fell_silent_is_said_to_be_silent() {
+    let mut show = Show::new();
+    show.run(10, &Now::default());
+    show.ms += 12_000;
+    let relay = |show: &Show| Observation::Relay {
+        accounts: show.accounts,
+        queue: show.queue,
+        sent_bytes: show.sent_bytes,
+        freezes: Default::default(),
+        frozen_ms: Some(12_000),
+    };
+    let what = relay(&show);
+    show.tell(what);
+    let snapshot = show.core.snapshot(Moment::from_ms(show.ms));
+    assert_eq!(snapshot.verdict.fault, Fault::None);
+    assert!(snapshot.verdict.sentence.contains("for 12 s"), "{}", snapshot.verdict.sentence);
+    let back = show.run(2, &Now::default());
+    assert!(back.verdict.sentence.starts_with("Every frame"), "{}", back.verdict.sentence);
+}
+
+#[test]
 fn a_key_that_is_refused_is_what_is_said() {
     let mut show = Show::new();
     show.run(5, &Now::default());

@@ -10,16 +10,21 @@ use moth_core::figure::Origin;
 use moth_core::proposal::Action;
 use moth_core::reading::{Observation, StreamFacts};
 use moth_relay::Recorder;
+use moth_relay::lobby::{Lobby, Progress, Stay};
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{Semaphore, broadcast};
-use tokio::time::timeout;
+use tokio::time::{Instant, timeout};
 
 use crate::report::{Heard, LONGEST, Reports};
 use crate::request::{Answer, Request};
 
 /// Senders at once: a broadcaster, a script beside it, and some that forgot to leave.
 const MOST: usize = 8;
+/// Connections at once that have said nothing that is understood.
+const MOST_GUESTS: usize = 8;
+/// They get this long to say something.
+const INTRODUCTION: Duration = Duration::from_secs(30);
 /// A broadcaster that has not answered a request after this long will not.
 const PATIENCE: Duration = Duration::from_secs(10);
 /// A sender that does not read what it is told is not told.
@@ -123,6 +128,7 @@ impl Feed {
     /// Serves for as long as it is polled.
     pub async fn run(self) {
         let places = Arc::new(Semaphore::new(MOST));
+        let lobby = Lobby::new(MOST_GUESTS);
         let mut sender = 0;
         loop {
             let (stream, peer) = match self.listener.accept().await {
@@ -133,24 +139,29 @@ impl Feed {
                     continue;
                 }
             };
-            let Ok(place) = places.clone().try_acquire_owned() else {
-                tracing::warn!(%peer, "too many connections to the feed; one was turned away");
-                continue;
-            };
             sender += 1;
-            let (shared, recorder) = (self.shared.clone(), self.recorder.clone());
-            tokio::spawn(async move {
-                if let Err(error) = serve(stream, sender, &shared, &recorder).await {
+            let (shared, recorder, places) = (self.shared.clone(), self.recorder.clone(), places.clone());
+            lobby.welcome(move |stay| async move {
+                if let Err(error) = serve(stream, sender, &shared, &recorder, stay, &places).await {
                     tracing::info!(%peer, %error, "a connection to the feed ended");
                 }
                 shared.state().takes.remove(&sender);
-                drop(place);
             });
         }
     }
 }
 
-async fn serve(stream: TcpStream, sender: u64, shared: &Shared, recorder: &Recorder) -> io::Result<()> {
+async fn serve(
+    stream: TcpStream,
+    sender: u64,
+    shared: &Shared,
+    recorder: &Recorder,
+    stay: Stay,
+    places: &Semaphore,
+) -> io::Result<()> {
+    let introduced_by = Instant::now() + INTRODUCTION;
+    // Who has said something that is understood has a place, and is no guest any more.
+    let (mut stay, mut place) = (Some(stay), None);
     let mut requests = shared.requests.subscribe();
     let (reading, mut writing) = stream.into_split();
     let mut reading = BufReader::new(reading);
@@ -165,8 +176,23 @@ async fn serve(stream: TcpStream, sender: u64, shared: &Shared, recorder: &Recor
                 if !whole && line.len() <= LONGEST && !ended {
                     continue;
                 }
-                match reports.line(line.strip_suffix(b"\n").unwrap_or(&line)) {
-                    Ok(heard) => heard.into_iter().for_each(|heard| take(heard, sender, shared, recorder)),
+                let said = line.strip_suffix(b"\n").unwrap_or(&line);
+                if is_http(said) {
+                    // A web page can make a browser send this, and whatever it likes after it.
+                    return Err(io::Error::other("it speaks HTTP, as a web page would; a broadcaster does not"));
+                }
+                match reports.line(said) {
+                    Ok(heard) if !heard.is_empty() && place.is_none() => {
+                        place = Some(places.try_acquire().map_err(|_| io::Error::other("there are too many senders"))?);
+                        stay = None;
+                        heard.into_iter().for_each(|heard| take(heard, sender, shared, recorder));
+                    }
+                    Ok(heard) => {
+                        if let Some(stay) = &stay {
+                            stay.progressed(Progress::Speaks);
+                        }
+                        heard.into_iter().for_each(|heard| take(heard, sender, shared, recorder));
+                    }
                     Err(strange) => {
                         let answer = serde_json::json!({ "error": strange.0 });
                         timeout(WRITE, writing.write_all(format!("{answer}\n").as_bytes())).await??;
@@ -184,13 +210,22 @@ async fn serve(stream: TcpStream, sender: u64, shared: &Shared, recorder: &Recor
                 }
                 line.clear();
             }
-            request = requests.recv() => {
+            () = tokio::time::sleep_until(introduced_by), if stay.is_some() => {
+                return Err(io::Error::other("it said nothing that is understood"));
+            }
+            request = requests.recv(), if place.is_some() => {
                 if let Ok(request) = request {
                     timeout(WRITE, writing.write_all(&request.line())).await??;
                 }
             }
         }
     }
+}
+
+/// Whether a line is the first of an HTTP request (RFC 9112, section 3).
+fn is_http(line: &[u8]) -> bool {
+    let line = line.strip_suffix(b"\r").unwrap_or(line);
+    line.windows(6).any(|word| word == b" HTTP/") && line.first().is_some_and(u8::is_ascii_uppercase)
 }
 
 fn take(heard: Heard, sender: u64, shared: &Shared, recorder: &Recorder) {
@@ -241,6 +276,27 @@ mod tests {
         broadcaster.write_all(b"{\"done\":0}\n").await.unwrap();
         let Observation::Acted { action: acted, failed, .. } = next(&mut readings).await else { panic!("it was done") };
         assert_eq!((acted, failed), (action, None));
+    }
+
+    #[tokio::test]
+    async fn a_web_page_is_not_believed_and_silent_connections_lock_nobody_out() {
+        let (handle, address, mut readings) = feed().await;
+        let mut page = TcpStream::connect(address).await.unwrap();
+        let post = "POST / HTTP/1.1\r\nHost: farrowgate.invalid\r\n\r\n{\"lagged\":8700}\n{\"takes\":[\"bitrate\"]}\n";
+        page.write_all(post.as_bytes()).await.unwrap();
+        let mut rest = Vec::new();
+        let ended = timeout(Duration::from_secs(20), page.read_to_end(&mut rest)).await;
+        assert!(ended.is_ok() && rest.is_empty(), "it was hung up on: {rest:?}");
+        let mut silent = Vec::new();
+        for _ in 0..3 * MOST_GUESTS {
+            silent.push(TcpStream::connect(address).await.unwrap());
+        }
+        let mut good = TcpStream::connect(address).await.unwrap();
+        good.write_all(b"{\"skipped\":1}\n").await.unwrap();
+        assert!(
+            matches!(next(&mut readings).await, Observation::Counters(c) if c.skipped == Some(1) && c.lagged.is_none())
+        );
+        assert!(!handle.ask(&Action::LighterPreset));
     }
 
     #[tokio::test]

@@ -3,6 +3,7 @@
 use std::fs::{File, OpenOptions};
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use flate2::Compression;
 use flate2::read::MultiGzDecoder;
@@ -10,6 +11,7 @@ use flate2::write::GzEncoder;
 use moth_core::moment::Moment;
 use moth_core::reading::Reading;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 
 /// The version this program writes, and the newest it reads.
 const VERSION: u32 = 1;
@@ -166,6 +168,9 @@ pub struct Damage {
     pub why: String,
 }
 
+/// A broadcast has no gap as long as this between two readings: they come ten times a second.
+const MOST_APART: Duration = Duration::from_secs(24 * 3600);
+
 /// Reads a readings file, reading by reading.
 pub struct Reader {
     /// Its first line.
@@ -246,14 +251,43 @@ impl Iterator for Reader {
             Ok(None) => return None,
             Err(error) => return self.damaged(error.to_string()),
         };
-        match serde_json::from_slice::<Reading>(&line) {
+        let value = match serde_json::from_slice::<Value>(&line) {
+            Ok(value) => value,
+            Err(error) => return self.damaged(format!("it is no reading: {error}")),
+        };
+        if let Some(what) = implausible(&value, "") {
+            return self.damaged(what);
+        }
+        match Reading::deserialize(value) {
             Ok(reading) if reading.at < self.last => self.damaged("it lies before the line above it in time".into()),
+            Ok(reading) if reading.at.since(self.last) > MOST_APART => {
+                self.damaged(format!("it lies more than {} h after the line above it", MOST_APART.as_secs() / 3600))
+            }
             Ok(reading) => {
                 self.last = reading.at;
                 Some(reading)
             }
             Err(error) => self.damaged(format!("it is no reading: {error}")),
         }
+    }
+}
+
+/// Numbers that may be below zero: decibels, degrees, and how much later a picture is shown than sent.
+const SIGNED: [&str; 4] = ["signal_dbm", "celsius", "limit_celsius", "composition_ms"];
+/// Nothing that is measured here comes near it: bytes of a year at 10 Gb/s are a few thousand times less.
+const MOST: f64 = 1e18;
+
+/// The first number in a reading that cannot have been measured, in words.
+fn implausible(value: &Value, name: &str) -> Option<String> {
+    match value {
+        Value::Number(number) => {
+            let number = number.as_f64().unwrap_or(f64::INFINITY);
+            let is_plausible = number.abs() <= MOST && (number >= 0.0 || SIGNED.contains(&name));
+            (!is_plausible).then(|| format!("{name} is {number}, which is no measurement"))
+        }
+        Value::Array(values) => values.iter().find_map(|value| implausible(value, name)),
+        Value::Object(values) => values.iter().find_map(|(name, value)| implausible(value, name)),
+        _ => None,
     }
 }
 
@@ -278,6 +312,26 @@ mod tests {
     use moth_core::reading::{Observation, QueueLevel};
     use moth_core::viewers::Freezes;
     use proptest::prelude::*;
+
+    #[test]
+    fn numbers_that_nobody_measured_and_leaps_in_time_are_damage() {
+        let good = serde_json::to_string(&reading(2)).unwrap();
+        let bad = [
+            good.replace("\"limit_ms\":2000.0", "\"limit_ms\":-1.0"),
+            good.replace("\"limit_ms\":2000.0", "\"limit_ms\":1e300"),
+            serde_json::to_string(&Reading { at: Moment::from_ms(1 << 40), ..reading(2) }).unwrap(),
+        ];
+        for (bad, why) in bad.into_iter().zip(["limit_ms is -1", "limit_ms is 1", "24 h after"]) {
+            assert_ne!(bad, good, "{why}");
+            let dir = tempfile::tempdir().unwrap();
+            let path = dir.path().join("bad.jsonl");
+            std::fs::write(&path, format!("{{\"moth_readings\":1,\"servers\":[]}}\n{good}\n{bad}\n")).unwrap();
+            let mut reader = Reader::open(&path).unwrap();
+            assert_eq!(reader.by_ref().count(), 1, "the good one is read");
+            let damage = reader.damage.unwrap();
+            assert!(damage.line == 3 && damage.why.contains(why), "{damage:?}");
+        }
+    }
 
     fn reading(ms: u64) -> Reading {
         let what = match ms % 3 {

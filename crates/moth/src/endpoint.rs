@@ -1,10 +1,11 @@
 //! A local HTTP endpoint: the snapshot as JSON, and as OpenMetrics text.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use axum::Router;
-use axum::extract::State;
+use axum::extract::{FromRequestParts, State};
+use axum::http::request::Parts;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
@@ -34,7 +35,7 @@ pub async fn serve(address: SocketAddr, beyond: bool, newest: Newest) -> Result<
         .route("/", get(|| async { INDEX }))
         .route("/snapshot", get(snapshot))
         .route("/metrics", get(metrics_text))
-        .with_state(newest);
+        .with_state(Served { newest, beyond });
     let listener = listen(address).await?;
     tokio::spawn(async move { axum::serve(listener, app).await });
     Ok(())
@@ -49,7 +50,39 @@ pub async fn listen(address: SocketAddr) -> Result<TcpListener, Failure> {
     listener.map_err(|error| Failure::Port { address, error })
 }
 
-async fn snapshot(State(newest): State<Newest>) -> Response {
+/// What is served, and whether to other machines.
+#[derive(Clone)]
+struct Served {
+    newest: Newest,
+    beyond: bool,
+}
+
+/// A request that was made for this machine: a web page whose name was pointed here, or one of another origin, is none.
+struct Meant;
+
+impl FromRequestParts<Served> for Meant {
+    type Rejection = (StatusCode, &'static str);
+
+    async fn from_request_parts(parts: &mut Parts, served: &Served) -> Result<Self, Self::Rejection> {
+        let named = |name| parts.headers.get(name).map(|value| value.to_str().unwrap_or("?"));
+        let origin = named(header::ORIGIN).map(|origin| origin.split_once("://").map_or(origin, |(_, host)| host));
+        if served.beyond || [named(header::HOST), origin].into_iter().flatten().all(is_here) {
+            Ok(Self)
+        } else {
+            Err((StatusCode::FORBIDDEN, "this is served to this machine alone, by its address or as localhost\n"))
+        }
+    }
+}
+
+/// Whether a host, perhaps with a port, is an address or `localhost`: a name may be pointed anywhere by whoever owns it.
+fn is_here(host: &str) -> bool {
+    let is_address = host.parse::<SocketAddr>().is_ok()
+        || host.parse::<IpAddr>().is_ok()
+        || host.strip_prefix('[').and_then(|h| h.strip_suffix(']')).is_some_and(|h| h.parse::<IpAddr>().is_ok());
+    is_address || host.split_once(':').map_or(host, |(name, _)| name).eq_ignore_ascii_case("localhost")
+}
+
+async fn snapshot(State(Served { newest, .. }): State<Served>, _: Meant) -> Response {
     let snapshot = newest.borrow().clone();
     match snapshot.and_then(|s| serde_json::to_vec(&JsonLine::from(s.as_ref())).ok()) {
         Some(json) => ([(header::CONTENT_TYPE, "application/json")], json).into_response(),
@@ -57,7 +90,7 @@ async fn snapshot(State(newest): State<Newest>) -> Response {
     }
 }
 
-async fn metrics_text(State(newest): State<Newest>) -> Response {
+async fn metrics_text(State(Served { newest, .. }): State<Served>, _: Meant) -> Response {
     let snapshot = newest.borrow().clone();
     match snapshot {
         Some(snapshot) => text(metrics::of_snapshot(&snapshot)),
@@ -68,4 +101,26 @@ async fn metrics_text(State(newest): State<Newest>) -> Response {
 /// Metrics, as an answer.
 pub(crate) fn text(text: String) -> Response {
     ([(header::CONTENT_TYPE, metrics::MEDIA_TYPE)], text).into_response()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_addresses_and_localhost_are_here() {
+        for host in ["127.0.0.1", "127.0.0.1:9000", "[::1]:9000", "[::1]", "localhost", "LOCALHOST:80"] {
+            assert!(is_here(host), "{host}");
+        }
+        for host in [
+            "pages.farrowgate.invalid",
+            "pages.farrowgate.invalid:9000",
+            "localhost.farrowgate.invalid",
+            "",
+            "null",
+            "?",
+        ] {
+            assert!(!is_here(host), "{host}");
+        }
+    }
 }

@@ -3,7 +3,9 @@
 use std::io::{self, Write};
 use std::ops::ControlFlow;
 use std::sync::Arc;
-use std::time::Duration;
+use std::sync::mpsc::{SyncSender, TrySendError, sync_channel};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
 
 use moth_core::Snapshot;
 use moth_stage::shipped;
@@ -19,6 +21,10 @@ use crate::{Outcome, Task, tell};
 const LOOK_EACH: Duration = Duration::from_millis(200);
 /// One line a second: at every fifth look.
 const EACH: u32 = 5;
+/// So many lines may wait for a reader.
+const WAITING: usize = 16;
+/// And so long for the last ones, at the end.
+const LAST_LINES: Duration = Duration::from_secs(2);
 
 /// Runs until it is asked to stop, the time is over, or nobody reads any more.
 pub(crate) fn run(task: Task) -> Outcome {
@@ -31,8 +37,7 @@ pub(crate) fn run(task: Task) -> Outcome {
         let production = plan.begin().await?;
         let (_hold_actions, actions) = mpsc::unbounded_channel();
         let (_hold_stop, stop) = watch::channel(false);
-        let mut out = io::stdout().lock();
-        let mut failed = None;
+        let mut lines = Lines::begin()?;
         let mut looks = 0_u32;
         // The last look is when all accounts are settled; it is printed whatever its number.
         let mut unprinted = None;
@@ -44,23 +49,16 @@ pub(crate) fn run(task: Task) -> Outcome {
                 return ControlFlow::Continue(());
             }
             unprinted = None;
-            match print(&mut out, &snapshot) {
-                Ok(()) if !is_over => ControlFlow::Continue(()),
-                Ok(()) => ControlFlow::Break(()),
-                Err(error) => {
-                    failed = Some(error);
-                    ControlFlow::Break(())
-                }
-            }
+            if lines.print(&snapshot) && !is_over { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
         };
         let told = tell::listen(socket.as_deref())?;
         conduct(production, core, Desk { actions, stop, recording, outlets, told }, LOOK_EACH, look).await?;
-        if let (Some(last), None) = (unprinted, &failed) {
-            failed = print(&mut out, &last).err();
+        if let Some(last) = unprinted {
+            lines.print(&last);
         }
-        match failed {
+        match lines.finish() {
             // Whoever read has read enough.
-            Some(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+            Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
                 Err(Failure::System { what: "standard output could not be written", error })
             }
             _ => Ok(()),
@@ -68,10 +66,62 @@ pub(crate) fn run(task: Task) -> Outcome {
     })
 }
 
-fn print(out: &mut impl Write, snapshot: &Snapshot) -> io::Result<()> {
-    serde_json::to_writer(&mut *out, &JsonLine::from(snapshot))?;
-    out.write_all(b"\n")?;
-    out.flush()
+/// Lines on their way to standard output, on a thread of their own: a reader that stops costs lines, never a frame.
+struct Lines {
+    to: SyncSender<Vec<u8>>,
+    thread: JoinHandle<io::Result<()>>,
+    lost: u64,
+}
+
+impl Lines {
+    fn begin() -> Result<Self, Failure> {
+        let (to, from) = sync_channel::<Vec<u8>>(WAITING);
+        let write = move || {
+            let mut out = io::stdout().lock();
+            from.into_iter().try_for_each(|line| {
+                out.write_all(&line)?;
+                out.flush()
+            })
+        };
+        let thread = std::thread::Builder::new().name("lines".into()).spawn(write);
+        let thread = thread.map_err(Failure::system("the thread of standard output could not be started"))?;
+        Ok(Self { to, thread, lost: 0 })
+    }
+
+    /// Hands a line over, without waiting for anything. `false` if nobody will read it.
+    fn print(&mut self, snapshot: &Snapshot) -> bool {
+        let Ok(mut line) = serde_json::to_vec(&JsonLine::from(snapshot)) else { return true };
+        line.push(b'\n');
+        match self.to.try_send(line) {
+            Ok(()) => {
+                if std::mem::take(&mut self.lost) > 0 {
+                    tracing::info!("standard output is read again");
+                }
+                true
+            }
+            Err(TrySendError::Full(_)) => {
+                self.lost += 1;
+                if self.lost == 1 {
+                    tracing::warn!("standard output is not read: lines are left out, the broadcast goes on");
+                }
+                true
+            }
+            Err(TrySendError::Disconnected(_)) => false,
+        }
+    }
+
+    /// Lets the last lines out, as long as somebody reads.
+    fn finish(self) -> io::Result<()> {
+        drop(self.to);
+        let by = Instant::now() + LAST_LINES;
+        while !self.thread.is_finished() {
+            if Instant::now() >= by {
+                return Err(io::Error::new(io::ErrorKind::BrokenPipe, "nobody reads standard output"));
+            }
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        self.thread.join().unwrap_or(Ok(()))
+    }
 }
 
 /// `moth demo --list`

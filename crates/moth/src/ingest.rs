@@ -5,23 +5,29 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::rate::Bitrate;
+use moth_relay::lobby::{Lobby, Progress, Stay};
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode};
 use moth_rtmp::{Address, StreamKey};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::time::{Instant, sleep_until, timeout};
+use tokio::sync::Semaphore;
+use tokio::time::{Instant, sleep_until, timeout, timeout_at};
 
 use crate::cli::IngestOptions;
 use crate::failure::Failure;
 use crate::signals::stop_requested;
 use crate::{Outcome, key_source, out};
 
-/// A peer gets this long to say that it publishes, and one that is silent for so long is gone.
+/// A peer gets this long to say that it publishes,
+const INTRODUCTION: Duration = Duration::from_secs(10);
+/// and one that publishes and is silent, or reads nothing, for so long is gone.
 const SILENCE: Duration = Duration::from_secs(30);
 /// A slow reader reads so often.
 const TURN: Duration = Duration::from_millis(50);
 /// At most so many broadcasts at once: more is no measurement any more.
 const MOST: usize = 64;
+/// At most so many that do not publish yet.
+const MOST_GUESTS: usize = 16;
 
 struct Rules {
     app: String,
@@ -64,7 +70,8 @@ pub fn run(options: &IngestOptions) -> Outcome {
 }
 
 async fn serve_all(socket: TcpListener, rules: Arc<Rules>) -> Outcome {
-    let places = Arc::new(tokio::sync::Semaphore::new(MOST));
+    let places = Arc::new(Semaphore::new(MOST));
+    let lobby = Lobby::new(MOST_GUESTS);
     loop {
         let (stream, peer) = match socket.accept().await {
             Ok(accepted) => accepted,
@@ -74,16 +81,11 @@ async fn serve_all(socket: TcpListener, rules: Arc<Rules>) -> Outcome {
                 continue;
             }
         };
-        let Ok(place) = places.clone().try_acquire_owned() else {
-            tracing::warn!(%peer, "turned away: {MOST} broadcasts at once are as many as are taken");
-            continue;
-        };
-        let rules = rules.clone();
-        tokio::spawn(async move {
+        let (rules, places) = (rules.clone(), places.clone());
+        lobby.welcome(move |stay| async move {
             let began = Instant::now();
             let mut taken = Taken::default();
-            let ended = serve(stream, &rules, &mut taken).await;
-            drop(place);
+            let ended = serve(stream, &rules, &mut taken, stay, places).await;
             // A round trip's connection says nothing; there is nothing to tell of it.
             if taken.bytes > 0 {
                 let rate = Bitrate::of(taken.bytes as f64, began.elapsed());
@@ -104,8 +106,16 @@ struct Taken {
     is_broadcast: bool,
 }
 
-async fn serve(mut stream: TcpStream, rules: &Rules, taken: &mut Taken) -> io::Result<()> {
+async fn serve(
+    mut stream: TcpStream,
+    rules: &Rules,
+    taken: &mut Taken,
+    stay: Stay,
+    places: Arc<Semaphore>,
+) -> io::Result<()> {
     stream.set_nodelay(true)?;
+    let introduced_by = Instant::now() + INTRODUCTION;
+    let (mut stay, mut place) = (Some(stay), None);
     let mut session = Receiver::default();
     let mut turn = Instant::now();
     let turn_bytes = rules.reads.map(|rate| ((rate.bps() as f64 / 8.0 * TURN.as_secs_f64()) as usize).max(64));
@@ -123,7 +133,12 @@ async fn serve(mut stream: TcpStream, rules: &Rules, taken: &mut Taken) -> io::R
                     } else if !known {
                         session.refuse(RefuseCode::BadName, "this key is not known here");
                     } else {
+                        let Ok(free) = places.clone().try_acquire_owned() else {
+                            session.refuse(RefuseCode::Rejected, "as many broadcasts as are taken are here already");
+                            continue;
+                        };
                         session.accept();
+                        (place, stay) = (Some(free), None);
                         taken.is_broadcast = true;
                     }
                 }
@@ -132,12 +147,17 @@ async fn serve(mut stream: TcpStream, rules: &Rules, taken: &mut Taken) -> io::R
             }
         }
         let output = session.take_output();
+        let by = if place.is_some() { Instant::now() + SILENCE } else { introduced_by };
         if !output.is_empty() {
-            stream.write_all(&output).await?;
+            let written = timeout_at(by, stream.write_all(&output)).await;
+            written.map_err(|_| io::Error::other("it does not read what it is told"))??;
         }
         let count = if slow.is_empty() || !taken.is_broadcast {
-            let read = timeout(SILENCE, stream.read_buf(session.room())).await;
+            let read = timeout_at(by, stream.read_buf(session.room())).await;
             let count = read.map_err(|_| io::Error::other("it fell silent"))??;
+            if let Some(stay) = &stay {
+                stay.progressed(Progress::Speaks);
+            }
             session.received(count);
             count
         } else {

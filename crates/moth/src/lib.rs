@@ -109,7 +109,8 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
 
 /// Begins a broadcast and shows it, on the whole screen or as lines.
 fn show(options: &ShowOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
-    logging::begin(options)?;
+    // Kept until the end: what is logged last is written then.
+    let _log = logging::begin(options)?;
     let (plan, run_for) = (plan()?, options.run_for.map(Duration::from_secs));
     let recording = options.record.as_deref().map(|path| Recording::begin(path, plan.servers())).transpose()?;
     let socket = options.automatic.socket.clone();

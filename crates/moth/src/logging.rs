@@ -1,26 +1,30 @@
 //! Where log lines go: a file, or standard error when the screen is not in use. Never standard output.
 
 use std::fs::OpenOptions;
-use std::sync::Mutex;
 
+use tracing_appender::non_blocking;
+use tracing_appender::non_blocking::WorkerGuard;
 use tracing_subscriber::filter::LevelFilter;
 use tracing_subscriber::fmt;
 
 use crate::cli::ShowOptions;
 use crate::failure::Failure;
 
-/// Begins to log. Only the moth's own lines are written, from information upwards.
-pub(crate) fn begin(options: &ShowOptions) -> Result<(), Failure> {
-    let builder = fmt().with_max_level(LevelFilter::INFO).with_target(false);
-    if let Some(path) = &options.log {
+/// Begins to log, for as long as what it gives is kept. Only the moth's own lines are written, from information upwards, on a
+/// thread of their own: a disk, or a reader, that stops costs lines and never a frame.
+pub(crate) fn begin(options: &ShowOptions) -> Result<Option<WorkerGuard>, Failure> {
+    let (lines, guard) = if let Some(path) = &options.log {
         let file = OpenOptions::new().create(true).append(true).open(path);
-        let file = file.map_err(|error| Failure::Log { path: path.clone(), error })?;
-        // A second call in one process (tests) keeps the first log.
-        let _ = builder.with_ansi(false).with_writer(Mutex::new(file)).try_init();
+        non_blocking(file.map_err(|error| Failure::Log { path: path.clone(), error })?)
     } else if options.headless {
-        let _ = builder.with_ansi(false).with_writer(std::io::stderr).try_init();
-    }
-    Ok(())
+        non_blocking(std::io::stderr())
+    } else {
+        return Ok(None);
+    };
+    let builder = fmt().with_max_level(LevelFilter::INFO).with_target(false);
+    // A second call in one process (tests) keeps the first log.
+    let _ = builder.with_ansi(false).with_writer(lines).try_init();
+    Ok(Some(guard))
 }
 
 /// Warnings of a command that prints a report go to standard error.

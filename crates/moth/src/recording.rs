@@ -4,7 +4,7 @@
 use std::path::Path;
 use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use moth_core::reading::Reading;
 use moth_logbook::readings::{Header, ReadingsError, Writer};
@@ -68,11 +68,17 @@ impl Recording {
 
 fn write(mut writer: Writer, from: &Receiver<Reading>) -> Result<(), ReadingsError> {
     use std::sync::mpsc::RecvTimeoutError;
+    let mut flushed = Instant::now();
     loop {
         match from.recv_timeout(FLUSH) {
             Ok(reading) => writer.write(&reading)?,
-            Err(RecvTimeoutError::Timeout) => writer.flush()?,
+            Err(RecvTimeoutError::Timeout) => {}
             Err(RecvTimeoutError::Disconnected) => return writer.finish(),
+        }
+        // Also while readings come without a pause: a moth that is killed loses no more than this.
+        if flushed.elapsed() >= FLUSH {
+            writer.flush()?;
+            flushed = Instant::now();
         }
     }
 }

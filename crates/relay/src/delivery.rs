@@ -109,7 +109,8 @@ impl Delivery {
     async fn await_broadcast(&mut self) -> Result<(), ()> {
         let mut phase = self.shared.phase.subscribe();
         loop {
-            if *phase.borrow_and_update() == Phase::OnAir {
+            // Also one that is over already: it may have begun and ended while nobody looked, and its place is given back here.
+            if *phase.borrow_and_update() != Phase::Idle {
                 return Ok(());
             }
             tokio::select! {
@@ -136,6 +137,10 @@ impl Delivery {
     async fn broadcast(&mut self) {
         self.backoff.reset();
         self.left = None;
+        if *self.shared.phase.borrow() == Phase::Finishing && self.shared.exchange().is_empty() {
+            // It sent nothing: no server is to hear of it.
+            return;
+        }
         loop {
             let Some(mut line) = self.connect().await else { return };
             loop {

@@ -17,6 +17,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::{Instant, sleep, timeout, timeout_at};
 
 use crate::exchange::{HeaderSlot, Role};
+use crate::lobby::{Progress, Stay};
 use crate::metadata::stream_facts;
 use crate::onlooker::Onlooker;
 use crate::recorder::Recorder;
@@ -27,6 +28,13 @@ use crate::sighting::sighting;
 const INTRODUCTION: Duration = Duration::from_secs(10);
 /// A broadcaster that comes back while its last broadcast is being seen off waits for this long.
 const SEEING_OFF: Duration = Duration::from_secs(8);
+/// Who publishes and sends nothing for so long is gone: broadcasters send sound or pictures many times a second.
+const SILENT: Duration = Duration::from_secs(30);
+/// One that has been silent for so long makes room for another; the first for one of the same host, which is most likely the same
+/// broadcaster come back.
+const MAKES_ROOM: (Duration, Duration) = (Duration::from_millis(1500), Duration::from_secs(5));
+/// Who publishes gets this long to read what it is told.
+const READS: Duration = Duration::from_secs(5);
 /// A peer gets this long to take its leave, a refused one to read why.
 const FAREWELL: Duration = Duration::from_millis(500);
 
@@ -39,6 +47,12 @@ pub(crate) enum IntakeError {
     Io(#[from] io::Error),
     #[error("it did not say within {} s that it publishes", INTRODUCTION.as_secs())]
     Silent,
+    #[error("it published, and then sent nothing for {} s", SILENT.as_secs())]
+    Fell,
+    #[error("it published, fell silent, and made room for another")]
+    MadeRoom,
+    #[error("it does not read what it is told")]
+    Deaf,
     #[error("refused: {0}")]
     Refused(String),
 }
@@ -56,9 +70,9 @@ pub(crate) struct Intake {
 
 impl Intake {
     /// Serves one connection to its end.
-    pub(crate) async fn serve(&self, incoming: Incoming) {
+    pub(crate) async fn serve(&self, incoming: Incoming, stay: Stay) {
         let peer = incoming.peer.map_or_else(|| "in this process".to_owned(), |peer| peer.to_string());
-        match self.converse(incoming).await {
+        match self.converse(incoming, stay).await {
             Ok(()) => tracing::info!(peer, "the broadcaster's connection ended"),
             Err(error) => {
                 tracing::warn!(peer, %error, "a connection on the broadcaster's side ended");
@@ -69,8 +83,10 @@ impl Intake {
         }
     }
 
-    async fn converse(&self, mut incoming: Incoming) -> Result<(), IntakeError> {
+    async fn converse(&self, mut incoming: Incoming, stay: Stay) -> Result<(), IntakeError> {
         let mut session = Receiver::default();
+        // Given back when it publishes: from then on it is no guest any more.
+        let mut stay = Some(stay);
         let by = Instant::now() + INTRODUCTION;
         let mut publishing: Option<OnAir<'_>> = None;
         // Added to every timestamp, so that a restarted broadcaster goes on where it stopped.
@@ -81,10 +97,14 @@ impl Intake {
                 match event {
                     Ok(None) => break,
                     Ok(Some(ReceiverEvent::PublishRequested { app, key })) => {
+                        if let Some(stay) = &stay {
+                            stay.progressed(Progress::Asks);
+                        }
                         match self.admit(&app, key.as_ref(), incoming.peer).await {
                             Ok(on_air) => {
                                 session.accept();
                                 publishing = Some(on_air);
+                                stay = None;
                             }
                             Err(why) => {
                                 session.refuse(RefuseCode::BadName, &why);
@@ -114,11 +134,16 @@ impl Intake {
             }
             let output = session.take_output();
             if !output.is_empty() {
-                incoming.stream.write_all(&output).await?;
+                let reads_by = if publishing.is_some() { Instant::now() + READS } else { by };
+                timeout_at(reads_by, incoming.stream.write_all(&output)).await.map_err(|_| IntakeError::Deaf)??;
             }
             let read = incoming.stream.read_buf(session.room());
             let count = if publishing.is_some() {
-                read.await?
+                tokio::select! {
+                    biased;
+                    read = timeout(SILENT, read) => read.map_err(|_| IntakeError::Fell)??,
+                    () = self.shared.make_room.notified() => return Err(IntakeError::MadeRoom),
+                }
             } else {
                 timeout_at(by, read).await.map_err(|_| IntakeError::Silent)??
             };
@@ -126,6 +151,10 @@ impl Intake {
                 return Ok(());
             }
             session.received(count);
+            match &stay {
+                Some(stay) => stay.progressed(Progress::Speaks),
+                None => self.shared.heard(self.recorder.now()),
+            }
         }
     }
 
@@ -142,6 +171,10 @@ impl Intake {
             return Ok(OnAir { intake: self, resumes: true });
         }
         let mut phase = self.shared.phase.subscribe();
+        if *phase.borrow_and_update() == Phase::OnAir && self.is_to_make_room(peer) {
+            self.shared.make_room.notify_waiters();
+            let _ = timeout(FAREWELL, phase.wait_for(|p| *p != Phase::OnAir)).await;
+        }
         if *phase.borrow_and_update() == Phase::Finishing {
             // The same broadcaster, most likely, restarted: its last frames are still on their way.
             let _ = timeout(SEEING_OFF, phase.wait_for(|p| *p == Phase::Idle)).await;
@@ -157,8 +190,17 @@ impl Intake {
             return Err("another broadcaster is already publishing through this moth; stop it first".into());
         }
         self.shared.peer.send_replace(peer);
+        self.shared.heard(self.recorder.now());
         self.recorder.note(Origin::Measured, Observation::Broadcaster { present: true });
         Ok(OnAir { intake: self, resumes: false })
+    }
+
+    /// Whether who publishes has been silent for so long that `peer` may have its place.
+    fn is_to_make_room(&self, peer: Option<SocketAddr>) -> bool {
+        let here = *self.shared.peer.borrow();
+        let is_same_host = here.zip(peer).is_some_and(|(here, peer)| here.ip() == peer.ip());
+        let silent = self.shared.silent_for(self.recorder.now());
+        silent >= if is_same_host { MAKES_ROOM.0 } else { MAKES_ROOM.1 }
     }
 
     fn take(&self, message: Message) {

@@ -14,6 +14,7 @@ mod line;
 mod link;
 mod link_error;
 pub mod listener;
+pub mod lobby;
 pub mod measure;
 mod metadata;
 mod onlooker;

@@ -11,7 +11,7 @@ use moth_core::reading::Observation;
 use moth_rtmp::StreamKey;
 use moth_rtmp::message::Message;
 use tokio::io::{AsyncRead, AsyncWrite};
-use tokio::sync::{Notify, Semaphore, mpsc, watch};
+use tokio::sync::{Notify, mpsc, watch};
 use tokio::time::{MissedTickBehavior, interval, timeout};
 
 use crate::backoff::{Backoff, Reconnect};
@@ -19,14 +19,15 @@ use crate::connection::{Dialer, Server};
 use crate::delivery::{Command, Delivery};
 use crate::exchange::{Exchange, Limits};
 use crate::intake::Intake;
+use crate::lobby::Lobby;
 use crate::onlooker::Onlooker;
 use crate::recorder::Recorder;
 
 /// How often the accounts are read.
 const ACCOUNTS_EACH: Duration = Duration::from_millis(100);
-/// Connections that may be open on the broadcaster's side at once; each may hold a few megabytes of
-/// unfinished messages, and only one can publish.
-const MOST_CONNECTIONS: usize = 4;
+/// Connections that may be open on the broadcaster's side at once beside the one that publishes; each may hold a few megabytes
+/// of unfinished messages.
+const MOST_CONNECTIONS: usize = 8;
 /// Seeing off a broadcast takes at most this long when the program stops.
 const STOP: Duration = Duration::from_secs(8);
 
@@ -83,11 +84,15 @@ pub(crate) struct Shared {
     pub vacant: AtomicBool,
     /// How often a broadcaster went on where another had stopped.
     pub resumed: watch::Sender<u64>,
+    /// Who publishes and has fallen silent is asked to make room for another.
+    pub make_room: Notify,
 }
 
 struct Post {
     exchange: Exchange,
     sent_bytes: u64,
+    /// When anything came from who publishes.
+    heard_at: Moment,
     /// When the newest message came, and its timestamp: a restarted broadcaster goes on from there.
     newest: Option<(Moment, u32)>,
     /// Another broadcaster is expected to take this one's place until then.
@@ -128,6 +133,16 @@ impl Shared {
     /// Whether another broadcaster is expected to go on with the broadcast, and until when.
     pub(crate) fn expected(&self, now: Moment) -> Option<Moment> {
         self.lock().expected_until.filter(|until| *until > now)
+    }
+
+    /// Something came from who publishes.
+    pub(crate) fn heard(&self, now: Moment) {
+        self.lock().heard_at = now;
+    }
+
+    /// For how long who publishes has been silent.
+    pub(crate) fn silent_for(&self, now: Moment) -> Duration {
+        now.since(self.lock().heard_at)
     }
 
     /// Takes a message from the broadcaster.
@@ -228,7 +243,13 @@ impl Relay {
         if settings.servers.is_empty() {
             return None;
         }
-        let post = Post { exchange: Exchange::new(settings.limits), sent_bytes: 0, newest: None, expected_until: None };
+        let post = Post {
+            exchange: Exchange::new(settings.limits),
+            sent_bytes: 0,
+            heard_at: Moment::START,
+            newest: None,
+            expected_until: None,
+        };
         let shared = Arc::new(Shared {
             post: Mutex::new(post),
             offered: Notify::new(),
@@ -236,6 +257,7 @@ impl Relay {
             peer: watch::Sender::new(None),
             vacant: AtomicBool::new(false),
             resumed: watch::Sender::new(0),
+            make_room: Notify::new(),
         });
         let (commands, orders) = mpsc::channel(16);
         let intake = Intake {
@@ -266,7 +288,7 @@ impl Relay {
         let Self { shared, intake, delivery, recorder } = self;
         let mut delivering = tokio::spawn(delivery.run());
         let reporting = tokio::spawn(report(shared, recorder));
-        let places = Arc::new(Semaphore::new(MOST_CONNECTIONS));
+        let lobby = Lobby::new(MOST_CONNECTIONS);
         loop {
             let connection = tokio::select! {
                 biased;
@@ -281,15 +303,11 @@ impl Relay {
                 }
             };
             let Some(connection) = connection else { break };
-            let Ok(place) = places.clone().try_acquire_owned() else {
-                tracing::warn!("too many connections on the broadcaster's side; one was turned away");
-                continue;
-            };
             let intake = intake.clone();
-            tokio::spawn(async move {
-                intake.serve(connection).await;
-                drop(place);
-            });
+            let turned_away = lobby.welcome(|stay| async move { intake.serve(connection, stay).await });
+            if turned_away {
+                tracing::debug!("a connection that did not publish made room for another");
+            }
         }
         reporting.abort();
         delivering.abort();

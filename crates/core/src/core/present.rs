@@ -43,6 +43,7 @@ impl Core {
         Facts {
             broadcasting: self.on_air_since.is_some(),
             on_air_s: self.on_air_since.map_or(0.0, |since| now.since(since).as_secs_f64()),
+            silent_s: self.came_at.max(self.on_air_since).map_or(0.0, |at| now.since(at).as_secs_f64()),
             link_up: self.link.up,
             link_down_s: self.link.down_since.map_or(0.0, |since| now.since(since).as_secs_f64()),
             link_up_s: self.link.up_since.map_or(f64::MAX, |since| now.since(since).as_secs_f64()),

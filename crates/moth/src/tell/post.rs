@@ -1,8 +1,8 @@
 //! Where a running moth is told: a socket that only its user can reach.
 
-use std::fs::{self, DirBuilder, Permissions};
+use std::fs::{self, DirBuilder};
 use std::io;
-use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
+use std::os::unix::fs::{DirBuilderExt, FileTypeExt, MetadataExt};
 use std::os::unix::net::UnixStream as Blocking;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -93,13 +93,12 @@ impl Post {
                 folder.join(format!("{}.sock", std::process::id()))
             }
         };
-        if path.exists() && Blocking::connect(&path).is_err() {
-            // Left over from one that was killed.
-            fs::remove_file(&path)?;
-        }
-        let listener = UnixListener::bind(&path)?;
-        fs::set_permissions(&path, Permissions::from_mode(0o600))?;
-        Ok(Self { listener, path })
+        make_way(&path)?;
+        // Nobody else may reach it even for a moment: its rights are there before it is.
+        let usual = rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o177));
+        let listener = UnixListener::bind(&path);
+        rustix::process::umask(usual);
+        Ok(Self { listener: listener?, path })
     }
 
     /// Takes tellings for as long as it is polled.
@@ -123,12 +122,29 @@ impl Post {
     }
 }
 
+/// Removes a socket that a killed moth left at this path; anything else there is somebody's, and stays.
+fn make_way(path: &Path) -> io::Result<()> {
+    let found = match fs::symlink_metadata(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+        found => found?,
+    };
+    let refuse = |kind, what: &str| Err(io::Error::new(kind, format!("{} {what}", path.display())));
+    if !found.file_type().is_socket() || found.uid() != rustix::process::geteuid().as_raw() {
+        return refuse(io::ErrorKind::AlreadyExists, "is there already and no socket of yours; name another path");
+    }
+    if Blocking::connect(path).is_ok() {
+        return refuse(io::ErrorKind::AddrInUse, "is the socket of another moth that runs; name another path");
+    }
+    fs::remove_file(path)
+}
+
 /// Removes what killed moths left.
 fn sweep(folder: &Path) {
     for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
         let path = entry.path();
-        if path.extension().is_some_and(|e| e == "sock") && Blocking::connect(&path).is_err() {
-            let _ = fs::remove_file(path);
+        if path.extension().is_some_and(|e| e == "sock") {
+            // One that is still in use, or is none, stays.
+            let _ = make_way(&path);
         }
     }
 }

@@ -1,0 +1,219 @@
+//! The moth among peers that misbehave: the place on air is always given back, and a broadcaster always gets through.
+#![cfg(target_os = "linux")]
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod common;
+
+use std::fs;
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::process::Command;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use common::*;
+use moth_rtmp::session::{Publisher, Receiver, ReceiverEvent};
+use moth_rtmp::{Address, StreamKey};
+
+fn here() -> Command {
+    Command::new("env")
+}
+
+/// A moth whose server is away: what is looked at is the broadcaster's side.
+fn moth() -> Moth {
+    Moth::here(&[&format!("rtmp://127.0.0.1:{}/live", free_port())])
+}
+
+/// What a publisher sends to a server that takes it, piece by piece; the last one ends the stream.
+fn pieces(to: &str) -> Vec<Vec<u8>> {
+    let address: Address = to.rsplit_once('/').unwrap().0.parse().unwrap();
+    let mut publisher = Publisher::new(address, StreamKey::new("local-name").unwrap());
+    let mut receiver = Receiver::default();
+    let mut pieces = Vec::new();
+    loop {
+        let said = publisher.take_output();
+        if !said.is_empty() {
+            receiver.feed(&said);
+            pieces.push(said.to_vec());
+        }
+        while let Some(event) = receiver.poll().unwrap() {
+            if matches!(event, ReceiverEvent::PublishRequested { .. }) {
+                receiver.accept();
+            }
+        }
+        publisher.feed(&receiver.take_output());
+        while publisher.poll().unwrap().is_some() {}
+        if publisher.is_ready() {
+            publisher.finish();
+            pieces.push(publisher.take_output().to_vec());
+            return pieces;
+        }
+    }
+}
+
+fn connect(moth: &Moth) -> TcpStream {
+    let stream = TcpStream::connect(("127.0.0.1", moth.port)).unwrap();
+    stream.set_read_timeout(Some(Duration::from_millis(500))).unwrap();
+    stream
+}
+
+/// Says pieces, waiting for an answer after each.
+fn say(stream: &mut TcpStream, pieces: &[Vec<u8>]) {
+    for piece in pieces {
+        stream.write_all(piece).unwrap();
+        let _ = stream.read(&mut [0; 8192]);
+    }
+}
+
+/// ffmpeg gets on air within three seconds, and stays there; the moth is asked whether it is the one.
+fn gets_on_air(moth: &Moth) {
+    let began = Instant::now();
+    let offered = |moth: &Moth| moth.newest()["frames"]["offered"].as_u64().unwrap();
+    let before = offered(moth);
+    let _ffmpeg = Running(publish(here(), &moth.publish_to(), 60, 500));
+    wait_for("frames of a new broadcaster", Duration::from_secs(10), || (offered(moth) > before + 30).then_some(()));
+    assert!(began.elapsed() < Duration::from_secs(6), "{:?}", began.elapsed());
+}
+
+#[test]
+fn who_publishes_and_ends_in_one_breath_gives_the_place_back() {
+    if !have(&["ffmpeg"]) {
+        return;
+    }
+    let moth = moth();
+    let pieces = pieces(&moth.publish_to());
+    let (begin, end) = pieces.split_at(pieces.len() - 2);
+    for ending in [end.concat(), [&end[0][..], &[0xff; 64]].concat()] {
+        let mut stream = connect(&moth);
+        say(&mut stream, begin);
+        stream.write_all(&ending).unwrap();
+        let _ = stream.read(&mut [0; 8192]);
+    }
+    gets_on_air(&moth);
+    assert_eq!(moth.stop().0, Some(0));
+}
+
+#[test]
+fn silent_connections_and_ones_that_never_read_keep_nobody_out() {
+    if !have(&["ffmpeg"]) {
+        return;
+    }
+    let moth = moth();
+    let (port, stop) = (moth.port, Arc::new(AtomicBool::new(false)));
+    let asks = {
+        // Pings without end, whose answers are never read.
+        let ping = [2_u8, 0, 0, 0, 0, 0, 6, 4, 0, 0, 0, 0, 0, 6, 0, 0, 0, 0];
+        [pieces(&moth.publish_to())[..2].concat(), ping.repeat(4000)].concat()
+    };
+    let flood = std::thread::spawn({
+        let stop = stop.clone();
+        move || {
+            let mut open: Vec<TcpStream> = Vec::new();
+            while !stop.load(Ordering::Relaxed) {
+                if let Ok(mut stream) = TcpStream::connect(("127.0.0.1", port)) {
+                    stream.set_nonblocking(true).unwrap();
+                    if open.len().is_multiple_of(4) {
+                        let _ = stream.write(&asks);
+                    }
+                    open.push(stream);
+                }
+                if open.len() > 40 {
+                    open.drain(..20);
+                }
+                std::thread::sleep(Duration::from_millis(20));
+            }
+        }
+    });
+    std::thread::sleep(Duration::from_secs(1));
+    gets_on_air(&moth);
+    stop.store(true, Ordering::Relaxed);
+    flood.join().unwrap();
+    assert_eq!(moth.stop().0, Some(0));
+}
+
+#[test]
+fn a_frozen_broadcaster_is_told_of_and_makes_room() {
+    if !have(&["ffmpeg"]) {
+        return;
+    }
+    let moth = moth();
+    let frozen = Running(publish(here(), &moth.publish_to(), 60, 500));
+    wait_for("frames", Duration::from_secs(10), || {
+        (moth.lines().pop()?["frames"]["offered"].as_u64()? > 30).then_some(())
+    });
+    frozen.signal("STOP");
+    std::thread::sleep(Duration::from_millis(5500));
+    gets_on_air(&moth);
+    frozen.signal("CONT");
+    let (status, lines) = moth.stop();
+    assert_eq!(status, Some(0));
+    assert!(lines.iter().all(|line| line["cause"].is_null() || line["cause"] == "server-away"), "{lines:#?}");
+}
+
+#[test]
+fn a_file_that_is_no_socket_is_never_removed() {
+    let dir = tempfile::tempdir().unwrap();
+    let notes = dir.path().join("notes.txt");
+    fs::write(&notes, "the plates of tonight").unwrap();
+    let out = Command::new(env!("CARGO_BIN_EXE_moth"))
+        .args(["demo", "--headless", "--for", "2", "--socket"])
+        .arg(&notes)
+        .output()
+        .unwrap();
+    assert_eq!(out.status.code(), Some(2));
+    let said = String::from_utf8_lossy(&out.stderr);
+    assert!(said.contains("notes.txt is there already") && said.contains("--socket"), "{said}");
+    assert_eq!(fs::read_to_string(&notes).unwrap(), "the plates of tonight");
+}
+
+#[test]
+fn a_recording_that_is_killed_has_all_but_the_last_second() {
+    for ending in ["jsonl", "jsonl.gz"] {
+        let dir = tempfile::tempdir().unwrap();
+        let file = dir.path().join(format!("evening.{ending}"));
+        let moth = Command::new(env!("CARGO_BIN_EXE_moth"))
+            .args(["demo", "--headless", "--evening", "calm", "--record"])
+            .arg(&file)
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        let mut moth = Running(moth);
+        std::thread::sleep(Duration::from_secs(5));
+        moth.0.kill().unwrap();
+        moth.0.wait().unwrap();
+        let judgement = moth::judge::judge(&file).unwrap_or_else(|failure| panic!("{failure}"));
+        assert!(judgement.seconds > 3.4, "{ending}: {} s of nearly five", judgement.seconds);
+    }
+}
+
+#[test]
+fn a_reader_that_stops_costs_lines_and_no_frame() {
+    if !have(&["nginx", "ffmpeg", "ffprobe"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let (dir, port) = (tempfile::tempdir().unwrap(), free_port());
+    let key = dir.path().join("key");
+    fs::write(&key, KEY).unwrap();
+    fs::set_permissions(&key, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    // Full after two or three lines, and nobody reads.
+    let (_unread, out) = std::io::pipe().unwrap();
+    rustix::pipe::fcntl_setpipe_size(&out, 4096).unwrap();
+    let moth = Command::new(env!("CARGO_BIN_EXE_moth"))
+        .args(["watch", "--headless", "--to", &nginx.address(), "--listen", &format!("rtmp://127.0.0.1:{port}/moth")])
+        .arg("--key-file")
+        .arg(&key)
+        .stderr(out.try_clone().unwrap())
+        .stdout(out)
+        .spawn()
+        .unwrap();
+    let mut moth = Running(moth);
+    wait_for("its port", Duration::from_secs(10), || TcpStream::connect(("127.0.0.1", port)).ok());
+    ended_well(publish(here(), &format!("rtmp://127.0.0.1:{port}/moth/local-name"), 12, 500));
+    moth.signal("TERM");
+    let began = Instant::now();
+    wait_for("its end", Duration::from_secs(10), || moth.0.try_wait().unwrap());
+    assert!(began.elapsed() < Duration::from_secs(6), "{:?}", began.elapsed());
+    assert_eq!(nginx.recordings().iter().map(|recording| frames(recording, "v")).sum::<u64>(), 360);
+}

@@ -1,0 +1,155 @@
+//! Who is connected and does not publish yet: a few at a time, and the least promising makes room for a newcomer.
+
+use std::sync::{Arc, Mutex, PoisonError};
+
+use tokio::task::AbortHandle;
+
+/// How far a guest has come. Who has said nothing is turned away before who has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Progress {
+    /// It is connected.
+    Silent,
+    /// It has said something.
+    Speaks,
+    /// It asked to publish, and waits for its turn.
+    Asks,
+}
+
+#[derive(Debug)]
+struct Guest {
+    id: u64,
+    progress: Progress,
+    task: Option<AbortHandle>,
+}
+
+#[derive(Debug, Default)]
+struct Inside {
+    guests: Vec<Guest>,
+    next: u64,
+}
+
+/// The place before publishing.
+#[derive(Debug, Clone)]
+pub struct Lobby {
+    most: usize,
+    inside: Arc<Mutex<Inside>>,
+}
+
+/// One guest's stay, which ends when it is dropped.
+#[derive(Debug)]
+pub struct Stay {
+    id: u64,
+    inside: Arc<Mutex<Inside>>,
+}
+
+impl Lobby {
+    /// Room for so many.
+    #[must_use]
+    pub fn new(most: usize) -> Self {
+        Self { most, inside: Arc::default() }
+    }
+
+    /// Serves a newcomer in a task of its own. With no room left, of those who have come least far the oldest is turned away.
+    /// Gives whether somebody was.
+    pub fn welcome<F>(&self, serve: impl FnOnce(Stay) -> F) -> bool
+    where
+        F: Future<Output = ()> + Send + 'static,
+    {
+        let (id, turned_away) = {
+            let mut inside = lock(&self.inside);
+            let mut turned_away = false;
+            if inside.guests.len() >= self.most {
+                let least = inside.guests.iter().enumerate().min_by_key(|(_, guest)| (guest.progress, guest.id));
+                if let Some(at) = least.map(|(at, _)| at) {
+                    let guest = inside.guests.remove(at);
+                    if let Some(task) = guest.task {
+                        task.abort();
+                    }
+                    turned_away = true;
+                }
+            }
+            let id = inside.next;
+            inside.next += 1;
+            inside.guests.push(Guest { id, progress: Progress::Silent, task: None });
+            (id, turned_away)
+        };
+        let task = tokio::spawn(serve(Stay { id, inside: self.inside.clone() })).abort_handle();
+        if let Some(guest) = lock(&self.inside).guests.iter_mut().find(|guest| guest.id == id) {
+            guest.task = Some(task);
+        }
+        turned_away
+    }
+}
+
+impl Stay {
+    /// The guest has come so far.
+    pub fn progressed(&self, progress: Progress) {
+        if let Some(guest) = lock(&self.inside).guests.iter_mut().find(|guest| guest.id == self.id) {
+            guest.progress = guest.progress.max(progress);
+        }
+    }
+}
+
+impl Drop for Stay {
+    fn drop(&mut self) {
+        lock(&self.inside).guests.retain(|guest| guest.id != self.id);
+    }
+}
+
+fn lock(inside: &Mutex<Inside>) -> std::sync::MutexGuard<'_, Inside> {
+    // Nothing that holds the lock can leave it half changed.
+    inside.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::future::pending;
+    use tokio::sync::mpsc::{UnboundedSender, unbounded_channel};
+
+    /// Tells which guest was turned away, or left.
+    struct Gone(u32, UnboundedSender<u32>);
+
+    impl Drop for Gone {
+        fn drop(&mut self) {
+            let _ = self.1.send(self.0);
+        }
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn who_has_said_nothing_for_longest_makes_room() {
+        let (tell, mut gone) = unbounded_channel();
+        let lobby = Lobby::new(3);
+        let come = |name: u32, progress: Option<Progress>| {
+            let token = Gone(name, tell.clone());
+            lobby.welcome(move |stay| async move {
+                if let Some(progress) = progress {
+                    stay.progressed(progress);
+                }
+                let _both = (token, stay);
+                pending::<()>().await;
+            })
+        };
+        assert!(!come(1, Some(Progress::Asks)) && !come(2, None) && !come(3, Some(Progress::Speaks)));
+        tokio::task::yield_now().await;
+        assert!(come(4, None), "somebody was turned away");
+        assert_eq!(gone.recv().await, Some(2));
+        for newcomer in 5..50 {
+            assert!(come(newcomer, None));
+            assert_eq!(
+                gone.recv().await,
+                Some(newcomer - 1),
+                "who asks to publish is never pushed out by who is silent"
+            );
+        }
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn who_left_takes_no_room() {
+        let lobby = Lobby::new(1);
+        for _ in 0..10 {
+            assert!(!lobby.welcome(|stay| async move { drop(stay) }));
+            tokio::task::yield_now().await;
+        }
+    }
+}
