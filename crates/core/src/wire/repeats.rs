@@ -40,6 +40,8 @@ const NEW: f64 = 0.6;
 const NOTHING: f64 = 0.08;
 /// One that changes by so many times as much as those around it begins another scene, if it was not late.
 const CUT: f64 = 4.0;
+/// So does one that changes by so many levels, and twice as much as those around it. (Measured: cuts 50–63.)
+const ANOTHER: f64 = 25.0;
 /// A picture changes by more than others if it does by so many times.
 const PAST: f64 = 1.03;
 /// No jump counts for more: behind a longer hitch is another picture altogether.
@@ -194,7 +196,8 @@ impl Repeats {
             return if before >= STILL { Look::Repeat } else { Look::Unknown };
         }
         // Behind repeats the scene may have gone on by any distance.
-        if self.run == 0 && change > CUT * before.max(after) {
+        let around = before.max(after);
+        if self.run == 0 && (change > CUT * around || change > ANOTHER && change > 2.0 * around) {
             return Look::Cut;
         }
         if change >= STILL && (change > NEW * before || change > NEW * after) { Look::New } else { Look::Unknown }
