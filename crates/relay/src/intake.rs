@@ -168,6 +168,8 @@ impl Intake {
         }
         if self.shared.expected(self.recorder.now()).is_some() && self.shared.vacant.swap(false, Ordering::AcqRel) {
             self.shared.peer.send_replace(peer);
+            // Its silence begins now, not when the one before it was last heard.
+            self.shared.heard(self.recorder.now());
             return Ok(OnAir { intake: self, resumes: true });
         }
         let mut phase = self.shared.phase.subscribe();
