@@ -132,7 +132,7 @@ fn calm_sentence(facts: &Facts) -> String {
         "No broadcaster yet.".into()
     } else if facts.silent_s > SILENT_S {
         format!(
-            "Nothing has come from the broadcaster for {:.0} s: it stands still, or the way to it is broken.",
+            "Neither picture nor sound has come from the broadcaster for {:.0} s: it stands still, or the way to it is broken.",
             facts.silent_s
         )
     } else if !facts.link_up {
