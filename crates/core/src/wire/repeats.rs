@@ -170,15 +170,16 @@ impl Repeats {
         }
         let Some(change) = self.waiting.pop_front() else { return 0 };
         self.pictures += 1;
-        self.note(change, self.look(change.fine))
+        let before = median(self.moved.iter().copied());
+        self.note(change, self.look(change.fine, before), before)
     }
 
     fn span(&self, seconds: f64) -> usize {
         (self.fps * seconds) as usize
     }
 
-    /// How a picture is judged by those around it.
-    fn look(&self, change: f64) -> Look {
+    /// How a picture is judged by those around it; `before` is the middle one of what the new ones before it changed by.
+    fn look(&self, change: f64, before: f64) -> Look {
         let mut after: Vec<f64> = self.waiting.iter().map(|change| change.fine).collect();
         after.sort_by(f64::total_cmp);
         let after = after.get(after.len() * 2 / 3).copied().unwrap_or_default();
@@ -190,7 +191,6 @@ impl Repeats {
                 _ => Look::New,
             };
         }
-        let before = median(self.moved.iter().copied());
         let follows = self.run > 0 || change < REPEAT * after;
         if change < before * NOTHING || change < REPEAT * before && follows {
             return if before >= STILL { Look::Repeat } else { Look::Unknown };
@@ -204,13 +204,12 @@ impl Repeats {
     }
 
     /// Notes a judgement; gives what became certain by it.
-    fn note(&mut self, change: Change, look: Look) -> u64 {
+    fn note(&mut self, change: Change, look: Look, before: f64) -> u64 {
         self.was_read |= matches!(look, Look::New | Look::Repeat);
         if self.run == 0 {
             // Where the movement dies down and comes back, as at a turning point, nothing was late.
             self.is_sharp = self.judged.back().is_some_and(|before| before.look == Look::New);
         }
-        let before = median(self.moved.iter().copied());
         let is_between = before >= STILL && (REPEAT * before..NEW * before).contains(&change.fine);
         self.judged.push_back(Judged { change, look, is_between, behind: self.run });
         if self.judged.len() > self.span(REACH_S) {
