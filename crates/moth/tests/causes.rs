@@ -305,6 +305,13 @@ fn ffmpegs_progress_a_second_machine_and_the_endpoint_work_beside_a_broadcast() 
     let body = get(endpoint, "/snapshot");
     let json: Value = serde_json::from_str(body.rsplit("\r\n\r\n").next().unwrap()).unwrap();
     assert_eq!(json["server"], "127.0.0.1:".to_owned() + nginx.address().split([':', '/']).nth(4).unwrap());
+    // A web page whose name was pointed here, or that asks from elsewhere, reads nothing.
+    for lines in ["Host: pages.farrowgate.invalid", "Host: localhost\r\nOrigin: https://pages.farrowgate.invalid"] {
+        for path in ["/snapshot", "/metrics"] {
+            let answer = ask(endpoint, &format!("GET {path} HTTP/1.1\r\n{lines}\r\nConnection: close\r\n\r\n"));
+            assert!(answer.starts_with("HTTP/1.1 403"), "{answer}");
+        }
+    }
     assert!(get(load, "/metrics").contains("moth_host{host=\"dome-left\"} 1"));
     // Garbage on either port changes nothing.
     for port in [feed, load, endpoint] {
