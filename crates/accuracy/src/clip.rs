@@ -265,7 +265,7 @@ impl Show {
         heard.contradictions.extend(self.inspector.look(&snapshot));
         let onset = heard.truth.lagged.first().map(|n| *n as f64 / heard.truth.fps);
         let is_false = snapshot.verdict.fault != Fault::None && onset.is_none_or(|onset| now < onset);
-        heard.falsely += usize::from(is_false && !std::mem::replace(&mut self.was_false, is_false));
+        heard.falsely += usize::from(is_false && !self.was_false);
         self.was_false = is_false;
         match snapshot.verdict.fault {
             Fault::Rendering if onset.is_some_and(|onset| now >= onset) => {

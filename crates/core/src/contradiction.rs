@@ -14,6 +14,9 @@ use crate::suspects::{Cause, Fault};
 /// this much later.
 const STANDS: Duration = CLEAR.saturating_add(Duration::from_secs(3));
 
+/// Pictures that come so many milliseconds later than a few seconds before are losses to come: less than what a verdict is told of.
+const BEHIND_MS: f64 = 100.0;
+
 /// Where the totals stood at one moment.
 #[derive(Debug, Clone, Copy)]
 struct Totals {
@@ -63,7 +66,7 @@ impl Inspector {
         let more = |of: fn(&Totals) -> u64| of(&now) > before.as_ref().map_or(0, of);
         // A queue that fills, and a picture that comes ever later, are losses to come.
         let fills = snapshot.state.is_some_and(|state| state != State::Steady);
-        let behind = snapshot.wire.behind_ms.is_some_and(|ms| ms > 100.0);
+        let behind = snapshot.wire.behind_ms.is_some_and(|ms| ms > BEHIND_MS);
         for (lost_at, loses) in self.lost_at.iter_mut().zip([
             more(|t| t.dropped) || fills,
             more(|t| t.skipped) || behind,

@@ -66,7 +66,7 @@ fn say(stream: &mut TcpStream, pieces: &[Vec<u8>]) {
     }
 }
 
-/// ffmpeg gets on air within three seconds, and stays there; the moth is asked whether it is the one.
+/// ffmpeg gets on air: within six seconds of its start it has brought more than a second of frames.
 fn gets_on_air(moth: &Moth) {
     let began = Instant::now();
     let offered = |moth: &Moth| moth.newest()["frames"]["offered"].as_u64().unwrap();
