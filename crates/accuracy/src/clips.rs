@@ -56,11 +56,20 @@ impl Row {
 const HEAD: &str = "| | in time | false verdicts | late | told within 4 s | told at all | counted within 15 %, where trusted | contradictions |\n\
                     |---|--:|--:|--:|--:|--:|--:|--:|\n";
 
+/// How long clips in time are shown in turn.
+#[derive(Debug, Clone, Copy)]
+pub struct Turns {
+    /// Hours at each frame rate; none if zero.
+    pub hours: f64,
+    /// What their order is drawn from.
+    pub seed: u64,
+}
+
 /// Judges all clips of a folder and prints the tables.
 ///
 /// # Errors
 /// If a clip, or its truth, cannot be read.
-pub fn run(folder: &Path, minutes: f64, hours: f64, each: bool) -> Result<(), Box<dyn Error + Send + Sync>> {
+pub fn run(folder: &Path, minutes: f64, turns: Turns, each: bool) -> Result<(), Box<dyn Error + Send + Sync>> {
     let mut files: Vec<PathBuf> = std::fs::read_dir(folder)?.flatten().map(|entry| entry.path()).collect();
     files
         .retain(|path| path.extension().is_some_and(|end| end == "flv") && crate::case::clip_truth_path(path).exists());
@@ -83,8 +92,8 @@ pub fn run(folder: &Path, minutes: f64, hours: f64, each: bool) -> Result<(), Bo
             tables.entry(table).or_default().entry(name).or_default().take(&heard);
         }
     }
-    if hours > 0.0 {
-        in_turn(&files, hours)?;
+    if turns.hours > 0.0 {
+        in_turn(&files, turns)?;
     }
     for rows in tables.values() {
         print!("{HEAD}");
@@ -95,7 +104,7 @@ pub fn run(folder: &Path, minutes: f64, hours: f64, each: bool) -> Result<(), Bo
 }
 
 /// All clips in time that can be looked at, in turn for so many hours at each frame rate.
-fn in_turn(files: &[PathBuf], hours: f64) -> Result<(), Box<dyn Error + Send + Sync>> {
+fn in_turn(files: &[PathBuf], turns: Turns) -> Result<(), Box<dyn Error + Send + Sync>> {
     let mut rates: BTreeMap<u64, Vec<PathBuf>> = BTreeMap::new();
     for file in files {
         let truth = truth(file)?;
@@ -103,11 +112,14 @@ fn in_turn(files: &[PathBuf], hours: f64) -> Result<(), Box<dyn Error + Send + S
             rates.entry(truth.fps.round() as u64).or_default().push(file.clone());
         }
     }
-    println!("| in turn | clips | hours | false verdicts | contradictions |\n|---|--:|--:|--:|--:|");
+    println!(
+        "| in turn | clips | hours | false verdicts | repeats counted | contradictions |\n|---|--:|--:|--:|--:|--:|"
+    );
     for (fps, files) in rates {
-        let heard = crate::clip::in_turn(&files, fps as f64, hours, 1)?;
-        let falsely = heard.falsely;
-        println!("| {fps} frames/s | {} | {hours} | {falsely} | {} |", files.len(), heard.contradictions.len());
+        let heard = crate::clip::in_turn(&files, fps as f64, turns.hours, turns.seed)?;
+        let (hours, falsely, wrong) = (turns.hours, heard.falsely, heard.contradictions.len());
+        let counted = heard.counted.map_or("not known".to_owned(), |counted| counted.to_string());
+        println!("| {fps} frames/s | {} | {hours} | {falsely} | {counted} | {wrong} |", files.len());
     }
     println!();
     Ok(())

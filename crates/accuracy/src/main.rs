@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use clap::Parser;
+use moth_accuracy::clips::Turns;
 use moth_accuracy::score::Score;
 use moth_accuracy::tally::Tally;
 use moth_accuracy::{judged, made};
@@ -39,7 +40,7 @@ struct Options {
     /// Show each clip that is in time again and again for so many minutes.
     #[arg(long, default_value_t = 0.0)]
     minutes: f64,
-    /// Show all clips that are in time in turn, for so many hours at each frame rate.
+    /// Show all clips that are in time in turn, for so many hours at each frame rate; the seed draws the order.
     #[arg(long, default_value_t = 0.0)]
     hours: f64,
     /// Say how each clip was judged.
@@ -56,7 +57,8 @@ struct Options {
 fn main() -> Result<(), AnyError> {
     let options = Options::parse();
     if let Some(folder) = &options.clips {
-        return moth_accuracy::clips::run(folder, options.minutes, options.hours, options.each);
+        let turns = Turns { hours: options.hours, seed: options.seed };
+        return moth_accuracy::clips::run(folder, options.minutes, turns, options.each);
     }
     if let Some(folder) = &options.cases {
         let mut tally = Tally::default();

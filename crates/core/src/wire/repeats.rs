@@ -40,7 +40,7 @@ const NEW: f64 = 0.6;
 const NOTHING: f64 = 0.08;
 /// One that changes by so many times as much as those around it begins another scene, if it was not late.
 const CUT: f64 = 4.0;
-/// So does one that changes by so many levels, and twice as much as those around it. (Measured: cuts 50–63.)
+/// One that changes by so many levels, and twice as much as those before, may be another scene. (Measured: cuts 50–63.)
 const ANOTHER: f64 = 25.0;
 /// A picture changes by more than others if it does by so many times.
 const PAST: f64 = 1.03;
@@ -132,6 +132,8 @@ pub(super) struct Repeats {
     in_time: VecDeque<f64>,
     in_time_at: u64,
     pictures: u64,
+    /// When the scene began, in pictures: what was before a cut says nothing of how things move behind it.
+    scene: u64,
     fps: f64,
     /// Repeats since the last new picture, and whether they came at once.
     run: u64,
@@ -195,9 +197,12 @@ impl Repeats {
         if change < before * NOTHING || change < REPEAT * before && follows {
             return if before >= STILL { Look::Repeat } else { Look::Unknown };
         }
-        // Behind repeats the scene may have gone on by any distance.
+        // Behind repeats the scene may have gone on by as many steps more; a picture that is far off changes by less than that,
+        // as it has ever less in common with the one before.
         let around = before.max(after);
-        if self.run == 0 && (change > CUT * around || change > ANOTHER && change > 2.0 * around) {
+        let steps = (self.run + 1) as f64;
+        let far = (CUT * around * steps.sqrt()).min(2.0 * around * steps);
+        if change > CUT * around * steps || change > ANOTHER && change > far {
             return Look::Cut;
         }
         if change >= STILL && (change > NEW * before || change > NEW * after) { Look::New } else { Look::Unknown }
@@ -232,11 +237,22 @@ impl Repeats {
                 self.moved.clear();
                 self.in_time.clear();
                 self.run = 0;
+                self.scene = self.pictures;
+                // Those before it, not yet seen to be lateness, say nothing of the scene behind it.
+                self.runs.retain(|run| run.counted);
                 (self.full, self.is_full_rate) = (0.0, false);
             }
             Look::New => {
+                if change.fine > ANOTHER && change.fine > 2.0 * before * (self.run + 1) as f64 {
+                    // It may be another scene, whose rate was not seen yet.
+                    (self.full, self.is_full_rate) = (0.0, false);
+                }
                 self.full += 1.0;
-                self.is_full_rate |= self.full >= self.fps * FULL_RATE_S;
+                if self.full >= self.fps * FULL_RATE_S && !self.is_full_rate {
+                    self.is_full_rate = true;
+                    // What was before may have been a slow source, and another scene.
+                    self.runs.retain(|run| run.counted);
+                }
                 let repeats = std::mem::take(&mut self.run);
                 // Behind repeats it may have moved by several steps.
                 if repeats == 0 || self.moved.len() < BEFORE_LEAST {
@@ -326,22 +342,35 @@ impl Repeats {
         .sum()
     }
 
-    /// How many of the last few seconds' pictures repeat, and how many are known.
+    /// The last few seconds' pictures of this scene, the newest first.
+    fn of_scene(&self) -> impl DoubleEndedIterator<Item = &Judged> + ExactSizeIterator {
+        self.judged.iter().rev().take((self.pictures - self.scene) as usize)
+    }
+
+    /// How many of the last few seconds' pictures of this scene repeat, and how many are known.
     fn shares(&self) -> (usize, usize) {
-        self.judged.iter().fold((0, 0), |(repeats, known), judged| {
+        self.of_scene().fold((0, 0), |(repeats, known), judged| {
             (repeats + usize::from(judged.look == Look::Repeat), known + usize::from(judged.look != Look::Unknown))
         })
     }
 
-    /// Whether the repeats, or if they are the more, the new pictures come at a beat; `None` if there are too few to tell.
+    /// Whether the repeats, or if they are the more, the new pictures come at a beat, in this scene or through a film's cuts;
+    /// `None` if there are too few to tell.
     fn beat(&self) -> Option<bool> {
-        let (repeats, known) = self.shares();
-        let rare = if repeats * 2 < known { Look::Repeat } else { Look::New };
-        let first = self.judged.front()?.change.shown_ms;
+        let in_scene = self.beat_of(self.of_scene().len());
+        if in_scene == Some(true) { in_scene } else { self.beat_of(self.judged.len()) }
+    }
+
+    /// Whether they do in so many of the newest pictures.
+    fn beat_of(&self, pictures: usize) -> Option<bool> {
         let interval = 1000.0 / self.fps;
-        let at = |judged: &Judged| f64::from(judged.change.shown_ms.wrapping_sub(first).cast_signed()) / interval;
-        let events: Vec<f64> = self.judged.iter().filter(|judged| judged.look == rare).map(at).collect();
-        (events.len() >= BEATS).then(|| has_beat(&events, self.judged.len() as f64))
+        let newest = self.judged.back()?.change.shown_ms;
+        let at = |judged: &Judged| f64::from(newest.wrapping_sub(judged.change.shown_ms).cast_signed()) / interval;
+        let looked_at = self.judged.iter().rev().take(pictures);
+        let of = |look: Look| looked_at.clone().filter(|judged| judged.look == look).map(at).collect();
+        let (repeats, new): (Vec<f64>, Vec<f64>) = (of(Look::Repeat), of(Look::New));
+        let rare = if repeats.len() < new.len() { repeats } else { new };
+        (rare.len() >= BEATS).then(|| has_beat(&rare, pictures as f64))
     }
 
     /// Runs of repeats that were counted within the last [`RUNS_S`].
@@ -479,6 +508,37 @@ mod tests {
         assert_eq!(show(&mut repeats, 0..1800, |n| n - u64::from(n % 5 == 4)), 0);
     }
 
+    /// A picture that has nothing in common with the one before.
+    fn cut(repeats: &mut Repeats, slot: u64) -> u64 {
+        let time_ms = (slot * 50 / 3) as u32;
+        repeats.picture(&PictureChange { time_ms, hundredths: 5000, coarse_thousandths: 45_000 }, 60.0)
+    }
+
+    #[test]
+    fn a_source_that_leaves_pictures_out_at_a_beat_is_not_told_behind_a_cut_from_one_in_time() {
+        for before in [|n| n, |n| n * 2 / 5] {
+            let mut repeats = Repeats::default();
+            show(&mut repeats, 0..300, before);
+            let told = cut(&mut repeats, 300) + show(&mut repeats, 301..900, |n| n - u64::from(n % 5 == 4));
+            assert_eq!(told, 0);
+        }
+    }
+
+    #[test]
+    fn what_was_behind_a_cut_is_not_accused_of_what_was_before_it() {
+        // A slow source that jumps, at a beat; then a scene in time.
+        let mut repeats = Repeats::default();
+        show(&mut repeats, 0..300, |n| n - u64::from(n % 5 == 4));
+        // The cut is seen also where the picture stood before it,
+        show(&mut repeats, 300..320, |_| 299);
+        let told = cut(&mut repeats, 320) + show(&mut repeats, 321..600, |n| n - u64::from(n == 450));
+        assert_eq!(told, 0);
+        // and where it is not, what is in time behind it says nothing of what was before.
+        let mut repeats = Repeats::default();
+        show(&mut repeats, 0..300, |n| n - u64::from(n % 5 == 4));
+        assert_eq!(show(&mut repeats, 300..600, |n| n - u64::from(n == 450)), 0);
+    }
+
     #[test]
     fn a_hitch_ends_in_a_jump_and_a_pause_does_not() {
         let mut repeats = Repeats::default();
@@ -550,6 +610,15 @@ mod tests {
         // Photographs for half a second each between pieces of film, encoded by x264 and decoded again (`scripts/corpus`, kind
         // `cuts-of-half-seconds`).
         assert_eq!(told_of(read(include_str!("repeats/slides.txt")).into_iter()), 0);
+    }
+
+    #[test]
+    fn behind_a_cut_no_picture_is_judged_by_those_before_it() {
+        // The last seconds of one clip and the first of another (`scripts/corpus`): a film of 48 pictures a second that jumps
+        // behind each repeat, a page that scrolls in bursts, and a film behind zooms that stood still.
+        for (cut, text) in include_str!("repeats/cuts.txt").split("\n\n").enumerate() {
+            assert_eq!(told_of(read(text).into_iter()), 0, "cut {cut}");
+        }
     }
 
     #[test]

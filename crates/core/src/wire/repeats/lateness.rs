@@ -43,7 +43,7 @@ impl Repeats {
 
     /// Whether few pictures lie between repeats and new ones.
     fn stand_apart(&self) -> bool {
-        let between = self.judged.iter().filter(|judged| judged.is_between).count();
+        let between = self.of_scene().filter(|judged| judged.is_between).count();
         let depth = median(self.runs.iter().map(|run| run.depth));
         between as f64 <= BETWEEN * self.shares().0 as f64 && depth <= DEEP
     }
@@ -78,7 +78,7 @@ impl Repeats {
 
     /// Whether the picture moves evenly enough for a repeat to stand out.
     pub(super) fn is_even(&self) -> bool {
-        let recent: Vec<&Judged> = self.judged.iter().rev().take(self.span(EVEN_S)).collect();
+        let recent: Vec<&Judged> = self.of_scene().take(self.span(EVEN_S)).collect();
         let changes = |behind: std::ops::RangeInclusive<u64>| -> Vec<f64> {
             let new = recent.iter().filter(|judged| judged.look == Look::New && behind.contains(&judged.behind));
             new.map(|judged| judged.change.fine.ln()).collect()
