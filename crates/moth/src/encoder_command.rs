@@ -1,8 +1,6 @@
 //! A broadcaster that the moth runs itself: an encoder's command line, run again with other values when something is
 //! changed. The relay keeps its place on air meanwhile, so the server notices nothing but the pause.
 
-use std::process::Stdio;
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use moth_core::figure::Origin;
@@ -12,10 +10,10 @@ use moth_core::reading::{Observation, StreamFacts};
 use moth_plan::setup::Setup;
 use moth_plan::text::Size;
 use moth_relay::{Recorder, RelayHandle};
-use tokio::io::{AsyncBufReadExt, BufReader};
-use tokio::process::{Child, Command};
 use tokio::sync::mpsc;
 use tokio::time::{sleep, timeout};
+
+use crate::child::{self, Group};
 
 /// An encoder gets this long to end when asked to, and then is ended.
 const ENDS: Duration = Duration::from_secs(3);
@@ -23,8 +21,6 @@ const ENDS: Duration = Duration::from_secs(3);
 const PUBLISHES: Duration = Duration::from_secs(20);
 /// One that ended by itself is run again after this.
 const AGAIN: Duration = Duration::from_secs(2);
-/// The last line it said on standard error is kept up to this many characters.
-const SAID: usize = 200;
 
 /// A name to publish under that no other moth uses.
 #[must_use]
@@ -134,8 +130,6 @@ pub struct EncoderCommand {
     relay: RelayHandle,
     recorder: Recorder,
     orders: mpsc::UnboundedReceiver<Action>,
-    /// The last line it said.
-    said: Arc<Mutex<String>>,
 }
 
 impl EncoderCommand {
@@ -162,7 +156,6 @@ impl EncoderCommand {
             relay,
             recorder,
             orders,
-            said: Arc::default(),
         };
         (this, EncoderOrders { orders: order, takes })
     }
@@ -183,8 +176,9 @@ impl EncoderCommand {
                 tokio::select! {
                     ended = child.wait() => {
                         let status = ended.map_or_else(|error| error.to_string(), |status| status.to_string());
-                        self.remark(format!("the encoder command ended ({status}){}", self.last_words()));
+                        self.remark(format!("the encoder command ended ({status}){}", last_words(&child)));
                         sleep(AGAIN).await;
+                        self.place_is_free().await;
                         break;
                     }
                     order = self.orders.recv() => {
@@ -204,34 +198,30 @@ impl EncoderCommand {
         self.recorder.note(Origin::Measured, Observation::Remark { text });
     }
 
-    fn last_words(&self) -> String {
-        let said = self.said.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        if said.is_empty() { String::new() } else { format!(": {said}") }
+    /// Waits while another broadcaster holds the place: an encoder that is refused would only be started again and again.
+    async fn place_is_free(&self) {
+        let mut peer = self.relay.broadcaster_peer();
+        let holder = *peer.borrow();
+        if let Some(holder) = holder {
+            self.remark(format!(
+                "the encoder command is not started again while a broadcaster from {holder} holds the place; end that one to let \
+                 it in"
+            ));
+            // Only the end of the program lets it go.
+            let _ = peer.wait_for(Option::is_none).await;
+        }
     }
 
-    fn start(&self) -> Result<Child, String> {
+    fn start(&self) -> Result<Group, String> {
         let line = self.values.fill(&self.command, &self.publish);
         let (program, arguments) = line.split_first().ok_or("it is empty")?;
-        let mut command = Command::new(program);
-        command.args(arguments).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped()).kill_on_drop(true);
-        let mut child = command.spawn().map_err(|error| format!("`{program}`: {error}"))?;
-        if let Some(errors) = child.stderr.take() {
-            let said = self.said.clone();
-            tokio::spawn(async move {
-                let mut lines = BufReader::new(errors).split(b'\n');
-                while let Ok(Some(line)) = lines.next_segment().await {
-                    let text: String = String::from_utf8_lossy(&line).chars().filter(|c| !c.is_control()).collect();
-                    if !text.trim().is_empty() {
-                        *said.lock().unwrap_or_else(PoisonError::into_inner) = text.chars().take(SAID).collect();
-                    }
-                }
-            });
-        }
-        Ok(child)
+        let mut command = child::command(program);
+        command.args(arguments);
+        Group::start(command).map_err(|error| format!("`{program}`: {error}"))
     }
 
     /// Runs it again with something changed; as it was, if that does not publish. `None` if not even that runs.
-    async fn change(&mut self, child: Child, action: &Action) -> Option<Child> {
+    async fn change(&mut self, child: Group, action: &Action) -> Option<Group> {
         let (next, back) = match self.values.with(action, &self.presets) {
             Ok(found) => found,
             Err(why) => {
@@ -261,10 +251,9 @@ impl EncoderCommand {
     }
 
     /// Ends it, begins again, and waits until it publishes.
-    async fn run_anew(&self, mut child: Child) -> Result<Child, (String, Option<Child>)> {
+    async fn run_anew(&self, child: Group) -> Result<Group, (String, Option<Group>)> {
         self.relay.expect_another(Some(ENDS + PUBLISHES));
-        end(&mut child).await;
-        drop(child);
+        child.end(ENDS).await;
         let mut peer = self.relay.broadcaster_peer();
         let left = timeout(ENDS, peer.wait_for(Option::is_none)).await.is_ok_and(|left| left.is_ok());
         if !left {
@@ -281,23 +270,15 @@ impl EncoderCommand {
             },
             ended = child.wait() => {
                 let status = ended.map_or_else(|error| error.to_string(), |status| status.to_string());
-                Err((format!("with that it ended at once ({status}){}", self.last_words()), None))
+                Err((format!("with that it ended at once ({status}){}", last_words(&child)), None))
             }
         }
     }
 }
 
-/// Asks a program to end, and ends it if it does not.
-async fn end(child: &mut Child) {
-    #[cfg(unix)]
-    if let Some(pid) = child.id().and_then(|id| rustix::process::Pid::from_raw(id.cast_signed())) {
-        // It may have ended this moment.
-        let _ = rustix::process::kill_process(pid, rustix::process::Signal::INT);
-        if timeout(ENDS, child.wait()).await.is_ok() {
-            return;
-        }
-    }
-    let _ = child.kill().await;
+fn last_words(child: &Group) -> String {
+    let said = child.said();
+    if said.is_empty() { said } else { format!(": {said}") }
 }
 
 #[cfg(test)]

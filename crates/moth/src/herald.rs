@@ -13,6 +13,7 @@ use serde::Serialize;
 use tokio::sync::mpsc;
 
 use crate::alarm::{Alarm, News};
+use crate::child;
 use crate::cli::AlarmOptions;
 
 /// A command that takes longer than this is ended.
@@ -82,7 +83,7 @@ impl Herald {
         }
         if self.notify {
             let (title, text) = in_words(news, snapshot);
-            let mut command = Command::new(NOTIFY);
+            let mut command = child::command(NOTIFY);
             command.args(["--app-name=Vigilant Moth", "--urgency"]);
             command.arg(if news == News::AllClear { "normal" } else { "critical" }).arg(title).arg(text);
             run(command, String::new(), NOTIFY, None);
@@ -92,7 +93,7 @@ impl Herald {
                 tracing::warn!("--tell-command is still busy with the last verdict; this one is not told to it");
                 return;
             }
-            let mut command = Command::new(if cfg!(windows) { "cmd" } else { "sh" });
+            let mut command = child::command(if cfg!(windows) { "cmd" } else { "sh" });
             command.arg(if cfg!(windows) { "/C" } else { "-c" }).arg(line);
             run(command, told(news, snapshot), "--tell-command", Some(self.busy.clone()));
         }
@@ -133,6 +134,7 @@ fn in_words(news: News, snapshot: &Snapshot) -> (String, String) {
 fn run(mut command: Command, text: String, name: &'static str, busy: Option<Arc<AtomicBool>>) {
     let work = move || {
         command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null());
+        child::in_a_group(&mut command);
         match command.spawn() {
             Ok(mut child) => {
                 if let Some(mut input) = child.stdin.take() {
@@ -165,7 +167,7 @@ fn see_off(child: &mut Child, name: &'static str) {
             Ok(None) if began.elapsed() < LONGEST => std::thread::sleep(Duration::from_millis(50)),
             Ok(None) | Err(_) => {
                 tracing::warn!("{name} did not end within {} s and was ended", LONGEST.as_secs());
-                let _ = child.kill();
+                child::kill_group(child);
                 let _ = child.wait();
                 return;
             }

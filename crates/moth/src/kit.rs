@@ -1,7 +1,8 @@
 //! The kit: the setup in use with its service, where keys and results are kept, and what is taken from them.
 
+use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 use std::time::{Duration, SystemTime};
 
 use moth_core::keeper::Bounds;
@@ -13,11 +14,13 @@ use moth_plan::setup::{ServerChoice, Setup};
 use moth_relay::measure::{MeasurePlan, Target};
 use moth_relay::{Reconnect, Server};
 use moth_rtmp::StreamKey;
+use moth_rtmp::key::MAX_KEY_BYTES;
 use moth_store::config::{Change, Config, ConfigFile};
 use moth_store::keys::Keys;
 use moth_store::place::Places;
 use moth_store::results::{History, Kept, Results};
 
+use crate::child;
 use crate::cli::{AutomaticOptions, KitOptions};
 use crate::failure::Failure;
 use crate::key_source;
@@ -317,12 +320,21 @@ fn known<'a>(names: impl Iterator<Item = &'a String>) -> String {
 fn from_command(command: &[String], service: &str) -> Result<StreamKey, Failure> {
     let Some((program, arguments)) = command.split_first() else { return Err(Failure::NoKey) };
     let fail = |why: String| Failure::KeyCommand { program: program.clone(), service: service.to_owned(), why };
-    let child = Command::new(program).args(arguments).stdin(Stdio::inherit()).stderr(Stdio::inherit()).output();
-    let output = child.map_err(|error| fail(format!("cannot be run: {error}")))?;
-    if !output.status.success() {
-        return Err(fail(format!("ended with {}", output.status)));
+    let run = || -> std::io::Result<_> {
+        let mut command = child::command(program);
+        command.args(arguments).stdin(Stdio::inherit()).stdout(Stdio::piped()).stderr(Stdio::inherit());
+        let (mut child, mut printed) = (command.spawn()?, Vec::new());
+        if let Some(output) = child.stdout.take() {
+            // More than a key may have is no key, however much is printed.
+            output.take(MAX_KEY_BYTES as u64 + 64).read_to_end(&mut printed)?;
+        }
+        Ok((printed, child.wait()?))
+    };
+    let (printed, status) = run().map_err(|error| fail(format!("cannot be run: {error}")))?;
+    if !status.success() {
+        return Err(fail(format!("ended with {status}")));
     }
-    let text = String::from_utf8(output.stdout).map_err(|_| fail("printed something that is not text".into()))?;
+    let text = String::from_utf8(printed).map_err(|_| fail("printed something that is not text".into()))?;
     StreamKey::new(text.lines().next().unwrap_or_default()).map_err(|error| fail(format!("printed no key: {error}")))
 }
 

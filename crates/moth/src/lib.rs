@@ -15,6 +15,7 @@ pub mod alarm;
 mod also;
 pub mod chart;
 pub mod check;
+pub mod child;
 pub mod cli;
 pub mod conductor;
 mod consent;

@@ -25,6 +25,7 @@ use tokio::task::JoinSet;
 use tokio::time::{MissedTickBehavior, interval};
 
 use crate::also::Also;
+use crate::child::{self, Group};
 use crate::cli::{AutomaticOptions, DemoOptions, KitOptions, WatchOptions};
 use crate::encoder_command::{self, EncoderCommand, EncoderOrders, Values};
 use crate::failure::Failure;
@@ -138,13 +139,14 @@ impl Production {
             let failed = match line.split_first() {
                 None => Some("bitrate_command is empty".to_owned()),
                 Some((program, arguments)) => {
-                    let mut command = tokio::process::Command::new(program);
-                    command.args(arguments).stdin(std::process::Stdio::null()).kill_on_drop(true);
-                    match tokio::time::timeout(COMMAND, command.output()).await {
+                    let mut command = child::command(program);
+                    command.args(arguments);
+                    let ran = async { Group::start(command)?.wait().await };
+                    match tokio::time::timeout(COMMAND, ran).await {
                         Err(_) => Some(format!("`{program}` did not end within {} s", COMMAND.as_secs())),
                         Ok(Err(error)) => Some(format!("`{program}` cannot be run: {error}")),
-                        Ok(Ok(output)) if output.status.success() => None,
-                        Ok(Ok(output)) => Some(format!("`{program}` ended with {}", output.status)),
+                        Ok(Ok(status)) if status.success() => None,
+                        Ok(Ok(status)) => Some(format!("`{program}` ended with {status}")),
                     }
                 }
             };

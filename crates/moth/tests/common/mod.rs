@@ -547,7 +547,7 @@ pub fn publish_scene(mut command: Command, scene: &Scene<'_>, output: &[&str], s
 pub struct Moth {
     pub dir: TempDir,
     pub port: u16,
-    process: Running,
+    pub process: Running,
 }
 
 impl Moth {
