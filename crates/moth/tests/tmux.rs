@@ -206,14 +206,25 @@ fn a_terminal_that_goes_away_ends_it() {
         return;
     }
     let terminal = Terminal::new(80, 24);
-    terminal.run_moth("demo --evening calm");
+    // A shell that outlives the terminal tells how the moth ended.
+    let (recording, socket) = (terminal.file("seen.jsonl"), terminal.file("moth.sock"));
+    let script = format!(
+        "trap : HUP\n{} demo --evening calm --record {recording} --socket {socket}\necho left=$? > {}\n",
+        env!("CARGO_BIN_EXE_moth"),
+        terminal.file("status")
+    );
+    std::fs::write(terminal.file("script"), script).unwrap();
+    terminal.enter(&format!("sh {}", terminal.file("script")));
     terminal.shows("nothing at fault", 10);
-    let process = format!("/proc/{}/stat", terminal.moth());
+    let lines = || std::fs::read_to_string(&recording).unwrap_or_default().lines().count();
+    wait_for("readings", Duration::from_secs(10), || (lines() > 100).then_some(()));
     terminal.tmux(&["kill-server"]);
-    wait_for("its end", Duration::from_secs(15), || {
-        let stat = std::fs::read_to_string(&process).unwrap_or_default();
-        (stat.is_empty() || stat.contains(") Z ")).then_some(())
+    let left = wait_for("its end", Duration::from_secs(15), || {
+        std::fs::read_to_string(terminal.file("status")).ok().filter(|text| text.ends_with('\n'))
     });
+    assert_eq!(left, "left=0\n");
+    assert!(!Path::new(&socket).exists(), "what it made is gone");
+    assert!(std::fs::read_to_string(recording).unwrap().ends_with("}\n"), "the recording is whole");
 }
 
 #[test]

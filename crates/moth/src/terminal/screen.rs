@@ -1,6 +1,7 @@
 //! The terminal itself: taken over on entering, given back however the program ends.
 
 use std::io::{self, Stdout, Write};
+use std::mem::ManuallyDrop;
 use std::sync::Once;
 use std::time::Duration;
 
@@ -12,7 +13,9 @@ use ratatui::{Frame, Terminal};
 
 /// The terminal, in use.
 pub(super) struct Screen {
-    terminal: Terminal<CrosstermBackend<Stdout>>,
+    /// Never dropped: on dropping it shows the cursor, and if the terminal is gone, tells of that on standard error, which is gone
+    /// as well, and panics. [`give_back`] shows the cursor.
+    terminal: ManuallyDrop<Terminal<CrosstermBackend<Stdout>>>,
 }
 
 impl Screen {
@@ -24,7 +27,7 @@ impl Screen {
         execute!(io::stdout(), EnterAlternateScreen)?;
         let terminal = Terminal::new(CrosstermBackend::new(io::stdout()))?;
         std::mem::forget(taken);
-        Ok(Self { terminal })
+        Ok(Self { terminal: ManuallyDrop::new(terminal) })
     }
 
     pub(super) fn draw(&mut self, draw: impl FnOnce(&mut Frame<'_>)) -> io::Result<()> {
