@@ -1,6 +1,8 @@
 //! Being asked to stop by the system.
 
 use std::io;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
 /// Waits until the process is asked to stop: Ctrl-C, or a signal that means the same.
 #[cfg(unix)]
@@ -9,10 +11,12 @@ pub(crate) async fn stop_requested() -> io::Result<()> {
     let mut interrupt = signal(SignalKind::interrupt())?;
     let mut terminate = signal(SignalKind::terminate())?;
     let mut hangup = signal(SignalKind::hangup())?;
+    let mut quit = signal(SignalKind::quit())?;
     tokio::select! {
         _ = interrupt.recv() => {}
         _ = terminate.recv() => {}
         _ = hangup.recv() => {}
+        _ = quit.recv() => {}
     }
     Ok(())
 }
@@ -21,6 +25,23 @@ pub(crate) async fn stop_requested() -> io::Result<()> {
 #[cfg(not(unix))]
 pub(crate) async fn stop_requested() -> io::Result<()> {
     tokio::signal::ctrl_c().await
+}
+
+/// Says when the program goes on after it was stopped, and its terminal may have been used by others meanwhile. Being asked to stop
+/// (SIGTSTP) is declined from here on: a broadcast hangs on it.
+#[cfg(unix)]
+pub(crate) fn notice_going_on() -> io::Result<Arc<AtomicBool>> {
+    use signal_hook::consts::signal::{SIGCONT, SIGTSTP};
+    let (went_on, declined) = (Arc::<AtomicBool>::default(), Arc::default());
+    signal_hook::flag::register(SIGCONT, went_on.clone())?;
+    signal_hook::flag::register(SIGTSTP, declined)?;
+    Ok(went_on)
+}
+
+/// Never is it stopped here.
+#[cfg(not(unix))]
+pub(crate) fn notice_going_on() -> io::Result<Arc<AtomicBool>> {
+    Ok(Arc::default())
 }
 
 /// Something that Ctrl-C ends early, with what there is; a second one ends the program.

@@ -42,7 +42,7 @@ use crate::outlets::{OutletPlan, Outlets};
 use crate::production::Plan;
 use crate::replay::{ReplayOrder, ReplayState};
 use crate::tester::{self, TestNews, TestOrder};
-use crate::{Outcome, Task, tell};
+use crate::{Outcome, Task, signals, tell};
 use app::{App, Wish};
 use before::Before;
 use palette::Palette;
@@ -212,6 +212,7 @@ pub(crate) struct Wires {
 /// The screen's loop: ends when the user quits or the broadcast is over.
 pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
     let failed = || Failure::system("the terminal could not be used");
+    let went_on = signals::notice_going_on().map_err(failed())?;
     let mut screen = Screen::enter().map_err(failed())?;
     let mut changed = true;
     let mut wavers = false;
@@ -240,6 +241,10 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
         }
         while let Ok(news) = wires.test_news.try_recv() {
             app.learn(news, Timestamp::now());
+            changed = true;
+        }
+        if went_on.swap(false, Ordering::AcqRel) {
+            screen.take_back().map_err(failed())?;
             changed = true;
         }
         changed |= wavers && drawn_at.is_none_or(|at| at.elapsed() >= CALM_EACH);

@@ -228,6 +228,42 @@ fn a_terminal_that_goes_away_ends_it() {
 }
 
 #[test]
+fn stopped_and_gone_on_with_it_has_its_terminal_again() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(80, 24);
+    terminal.enter("echo was-here-before");
+    terminal.enter(&format!("stty -a > {}", terminal.file("before")));
+    terminal.enter(&format!("{} demo --evening calm", env!("CARGO_BIN_EXE_moth")));
+    terminal.shows("nothing at fault", 10);
+    let moth = terminal.moth();
+    let signal = |name: &str| assert!(Command::new("kill").args([name, &moth]).status().unwrap().success());
+    // It does not let itself be asked to: a broadcast hangs on it.
+    signal("-TSTP");
+    terminal.keys("?");
+    terminal.shows("Tab goes on", 5);
+    // Where it is not asked, the shell has the terminal meanwhile, and sets it as it likes.
+    signal("-STOP");
+    wait_for("the shell's word on it", Duration::from_secs(5), || {
+        let screen = terminal.screen();
+        screen.contains("Stopped").then_some(())
+    });
+    terminal.tmux(&["send-keys", "-l", "stty sane; tput rmcup; fg"]);
+    // The terminal is raw still, and knows no Enter.
+    terminal.keys("C-j");
+    wait_for("the screen once more", Duration::from_secs(5), || {
+        let screen = terminal.screen();
+        (screen.contains("Tab goes on") && !screen.contains("Stopped")).then_some(())
+    });
+    terminal.keys("?");
+    terminal.shows("nothing at fault", 5);
+    terminal.keys("q");
+    terminal.enter(&format!("echo left=$? > {}; stty -a > {}", terminal.file("status"), terminal.file("after")));
+    assert_eq!(terminal.left(), "left=0");
+}
+
+#[test]
 fn another_server_is_asked_about_and_then_mends_the_tired_one() {
     if !have(&["tmux"]) {
         return;

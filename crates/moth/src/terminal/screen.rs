@@ -30,6 +30,15 @@ impl Screen {
         Ok(Self { terminal: ManuallyDrop::new(terminal) })
     }
 
+    /// Takes the terminal once more, whatever was done to it since.
+    pub(super) fn take_back(&mut self) -> io::Result<()> {
+        // Asked for raw mode while it believes to have it, the library does nothing.
+        disable_raw_mode()?;
+        enable_raw_mode()?;
+        execute!(io::stdout(), EnterAlternateScreen)?;
+        self.terminal.clear()
+    }
+
     pub(super) fn draw(&mut self, draw: impl FnOnce(&mut Frame<'_>)) -> io::Result<()> {
         self.terminal.draw(draw).map(|_| ())
     }
