@@ -141,12 +141,13 @@ impl Feed {
             };
             sender += 1;
             let (shared, recorder, places) = (self.shared.clone(), self.recorder.clone(), places.clone());
-            lobby.welcome(move |stay| async move {
+            let guest = lobby.welcome(move |stay| async move {
                 if let Err(error) = serve(stream, sender, &shared, &recorder, stay, &places).await {
                     tracing::info!(%peer, %error, "a connection to the feed ended");
                 }
                 shared.state().takes.remove(&sender);
             });
+            let _turned_away = guest.await;
         }
     }
 }

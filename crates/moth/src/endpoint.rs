@@ -14,8 +14,12 @@ use tokio::net::TcpListener;
 use tokio::sync::watch;
 
 use crate::failure::Failure;
+use crate::few::Few;
 use crate::json_line::JsonLine;
 use crate::metrics;
+
+/// Who reads at a time.
+const MOST_CLIENTS: usize = 32;
 
 type Newest = watch::Receiver<Option<Arc<Snapshot>>>;
 
@@ -45,9 +49,9 @@ pub async fn serve(address: SocketAddr, beyond: bool, newest: Newest) -> Result<
 ///
 /// # Errors
 /// If it cannot be opened.
-pub async fn listen(address: SocketAddr) -> Result<TcpListener, Failure> {
-    let listener = TcpListener::bind(address).await;
-    listener.map_err(|error| Failure::Port { address, error })
+pub async fn listen(address: SocketAddr) -> Result<Few, Failure> {
+    let listener = TcpListener::bind(address).await.map_err(|error| Failure::Port { address, error })?;
+    Ok(Few::new(listener, MOST_CLIENTS))
 }
 
 /// What is served, and whether to other machines.

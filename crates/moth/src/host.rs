@@ -7,6 +7,7 @@ use axum::Router;
 use axum::extract::State;
 use axum::response::Response;
 use axum::routing::get;
+use axum::serve::Listener;
 use moth_core::machine_load::MachineLoad;
 use moth_host::{Look, Machine, Places};
 use tokio::sync::watch;

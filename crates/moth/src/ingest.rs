@@ -82,7 +82,7 @@ async fn serve_all(socket: TcpListener, rules: Arc<Rules>) -> Outcome {
             }
         };
         let (rules, places) = (rules.clone(), places.clone());
-        lobby.welcome(move |stay| async move {
+        let guest = lobby.welcome(move |stay| async move {
             let began = Instant::now();
             let mut taken = Taken::default();
             let ended = serve(stream, &rules, &mut taken, stay, places).await;
@@ -97,6 +97,7 @@ async fn serve_all(socket: TcpListener, rules: Arc<Rules>) -> Outcome {
                 ));
             }
         });
+        let _turned_away = guest.await;
     }
 }
 

@@ -19,9 +19,11 @@ pub mod child;
 pub mod cli;
 pub mod conductor;
 mod consent;
+mod descriptors;
 pub mod encoder_command;
 pub mod endpoint;
 pub mod failure;
+mod few;
 pub mod headless;
 pub mod herald;
 mod host;
@@ -86,6 +88,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
     if !matches!(cli.command, Command::Watch(_) | Command::Demo(_) | Command::Replay(_)) {
         logging::warnings();
     }
+    descriptors::raise();
     let outcome = match cli.command {
         Command::Demo(options) if options.list => headless::list_evenings(),
         Command::Demo(options) => show(&options.show, || production::demo(&options)),

@@ -217,3 +217,37 @@ fn a_reader_that_stops_costs_lines_and_no_frame() {
     assert!(began.elapsed() < Duration::from_secs(6), "{:?}", began.elapsed());
     assert_eq!(nginx.recordings().iter().map(|recording| frames(recording, "v")).sum::<u64>(), 360);
 }
+
+#[test]
+fn idle_clients_take_no_descriptor_that_the_broadcast_needs() {
+    if !have(&["nginx", "ffmpeg", "prlimit"]) {
+        return;
+    }
+    let mut nginx = Nginx::new();
+    let (serve, feed) = (free_port(), free_port());
+    let mut few = Command::new("prlimit");
+    few.arg("--nofile=160:160");
+    let addresses = [serve, feed].map(|port| format!("127.0.0.1:{port}"));
+    let moth = Moth::watching_with(few, &[&nginx.address()], &["--serve", &addresses[0], "--feed", &addresses[1]]);
+    let _ffmpeg = Running(publish(here(), &moth.publish_to(), 60, 500));
+    let delivered = |moth: &Moth| moth.newest()["frames"]["delivered"].as_u64().unwrap();
+    wait_for("frames", Duration::from_secs(10), || (delivered(&moth) > 30).then_some(()));
+    let idle: Vec<TcpStream> = [serve, feed, moth.port]
+        .iter()
+        .flat_map(|port| (0..300).filter_map(|_| TcpStream::connect(("127.0.0.1", *port)).ok()))
+        .collect();
+    assert!(idle.len() > 800, "{}", idle.len());
+    nginx.kill();
+    wait_for("the dark", Duration::from_secs(10), || (moth.newest()["state"] == "dark").then_some(()));
+    let before = delivered(&moth);
+    nginx.start(None);
+    let began = Instant::now();
+    wait_for("the server's return", Duration::from_secs(15), || (delivered(&moth) > before + 30).then_some(()));
+    assert!(began.elapsed() < Duration::from_secs(10), "{:?}", began.elapsed());
+    let mut asks = TcpStream::connect(("127.0.0.1", serve)).unwrap();
+    asks.write_all(b"GET /snapshot HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\n\r\n").unwrap();
+    let mut answer = String::new();
+    asks.read_to_string(&mut answer).unwrap();
+    assert!(answer.starts_with("HTTP/1.1 200"), "{answer}");
+    assert!(!moth.log().contains("Too many open files"), "{}", moth.log());
+}

@@ -50,8 +50,8 @@ impl Lobby {
     }
 
     /// Serves a newcomer in a task of its own. With no room left, of those who have come least far the oldest is turned away.
-    /// Gives whether somebody was.
-    pub fn welcome<F>(&self, serve: impl FnOnce(Stay) -> F) -> bool
+    /// Gives whether somebody was, once their descriptor is given back: of a crowd at the door no more are taken in at once.
+    pub async fn welcome<F>(&self, serve: impl FnOnce(Stay) -> F) -> bool
     where
         F: Future<Output = ()> + Send + 'static,
     {
@@ -76,6 +76,9 @@ impl Lobby {
         let task = tokio::spawn(serve(Stay { id, inside: self.inside.clone() })).abort_handle();
         if let Some(guest) = lock(&self.inside).guests.iter_mut().find(|guest| guest.id == id) {
             guest.task = Some(task);
+        }
+        if turned_away {
+            tokio::task::yield_now().await;
         }
         turned_away
     }
@@ -122,20 +125,27 @@ mod tests {
         let lobby = Lobby::new(3);
         let come = |name: u32, progress: Option<Progress>| {
             let token = Gone(name, tell.clone());
-            lobby.welcome(move |stay| async move {
-                if let Some(progress) = progress {
-                    stay.progressed(progress);
-                }
-                let _both = (token, stay);
-                pending::<()>().await;
-            })
+            let lobby = lobby.clone();
+            async move {
+                lobby
+                    .welcome(move |stay| async move {
+                        if let Some(progress) = progress {
+                            stay.progressed(progress);
+                        }
+                        let _both = (token, stay);
+                        pending::<()>().await;
+                    })
+                    .await
+            }
         };
-        assert!(!come(1, Some(Progress::Asks)) && !come(2, None) && !come(3, Some(Progress::Speaks)));
+        for (name, progress) in [(1, Some(Progress::Asks)), (2, None), (3, Some(Progress::Speaks))] {
+            assert!(!come(name, progress).await);
+        }
         tokio::task::yield_now().await;
-        assert!(come(4, None), "somebody was turned away");
+        assert!(come(4, None).await, "somebody was turned away");
         assert_eq!(gone.recv().await, Some(2));
         for newcomer in 5..50 {
-            assert!(come(newcomer, None));
+            assert!(come(newcomer, None).await);
             assert_eq!(
                 gone.recv().await,
                 Some(newcomer - 1),
@@ -148,7 +158,7 @@ mod tests {
     async fn who_left_takes_no_room() {
         let lobby = Lobby::new(1);
         for _ in 0..10 {
-            assert!(!lobby.welcome(|stay| async move { drop(stay) }));
+            assert!(!lobby.welcome(|stay| async move { drop(stay) }).await);
             tokio::task::yield_now().await;
         }
     }

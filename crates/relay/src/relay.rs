@@ -304,7 +304,7 @@ impl Relay {
             };
             let Some(connection) = connection else { break };
             let intake = intake.clone();
-            let turned_away = lobby.welcome(|stay| async move { intake.serve(connection, stay).await });
+            let turned_away = lobby.welcome(|stay| async move { intake.serve(connection, stay).await }).await;
             if turned_away {
                 tracing::debug!("a connection that did not publish made room for another");
             }

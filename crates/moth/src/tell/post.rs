@@ -7,6 +7,7 @@ use std::os::unix::net::UnixStream as Blocking;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use moth_relay::lobby::{Lobby, Progress, Stay};
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{UnixListener, UnixStream};
 use tokio::sync::{mpsc, oneshot};
@@ -19,6 +20,8 @@ use crate::failure::Failure;
 const LONGEST: u64 = 4096;
 /// Who connects says something within this.
 const SAYS: Duration = Duration::from_secs(5);
+/// Who tells something at a time.
+const MOST_TELLERS: usize = 16;
 
 /// The open socket; its file goes with it.
 pub struct Post {
@@ -103,15 +106,17 @@ impl Post {
 
     /// Takes tellings for as long as it is polled.
     pub async fn run(self, told: mpsc::UnboundedSender<Told>) {
+        let lobby = Lobby::new(MOST_TELLERS);
         loop {
             match self.listener.accept().await {
                 Ok((stream, _)) => {
                     let told = told.clone();
-                    tokio::spawn(async move {
-                        if let Err(error) = serve(stream, told).await {
+                    let guest = lobby.welcome(move |stay| async move {
+                        if let Err(error) = serve(stream, told, &stay).await {
                             tracing::info!(%error, "a telling ended early");
                         }
                     });
+                    let _turned_away = guest.await;
                 }
                 Err(error) => {
                     tracing::warn!(%error, "a telling could not be taken");
@@ -149,7 +154,7 @@ fn sweep(folder: &Path) {
     }
 }
 
-async fn serve(stream: UnixStream, told: mpsc::UnboundedSender<Told>) -> io::Result<()> {
+async fn serve(stream: UnixStream, told: mpsc::UnboundedSender<Told>, stay: &Stay) -> io::Result<()> {
     let (reading, mut writing) = stream.into_split();
     let mut line = String::new();
     let mut reading = BufReader::new(reading.take(LONGEST));
@@ -157,6 +162,7 @@ async fn serve(stream: UnixStream, told: mpsc::UnboundedSender<Told>) -> io::Res
     if !matches!(read, Ok(Ok(1..))) {
         return Ok(());
     }
+    stay.progressed(Progress::Asks);
     let answer = match serde_json::from_str::<Telling>(&line) {
         Err(_) => Answer::new(Came::NotUnderstood, "expected a line of JSON like {\"tell\":[\"undo\"]}"),
         Ok(Telling { tell }) => {
