@@ -18,6 +18,7 @@ pub mod lobby;
 pub mod measure;
 mod metadata;
 mod onlooker;
+mod race;
 pub mod recorder;
 mod relay;
 pub mod scout;

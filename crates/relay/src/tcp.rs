@@ -16,6 +16,7 @@ use tokio::time::{Instant, timeout};
 
 use crate::connection::{BoxConnection, Connection, Dialer, Server};
 use crate::link_error::LinkError;
+use crate::race::race;
 use crate::tcp_info;
 use crate::tls::Tls;
 
@@ -61,7 +62,7 @@ impl TcpDialer {
 impl Dialer for TcpDialer {
     fn dial<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, Result<BoxConnection, LinkError>> {
         async move {
-            let stream = connect(&look_up(server).await?).await?;
+            let (stream, _) = race(&look_up(server).await?, TcpStream::connect::<SocketAddr>).await?;
             // A frame's last segment must not wait for the next frame.
             stream.set_nodelay(true)?;
             tcp_info::limit_unsent(&stream, UNSENT_BYTES)?;
@@ -81,10 +82,8 @@ impl Dialer for TcpDialer {
 
     fn round_trip<'a>(&'a self, server: &'a Server) -> BoxFuture<'a, Result<Duration, LinkError>> {
         async move {
-            let addresses = look_up(server).await?;
-            let began = Instant::now();
-            connect(&addresses).await?;
-            Ok(began.elapsed())
+            let (_, took) = race(&look_up(server).await?, TcpStream::connect::<SocketAddr>).await?;
+            Ok(took)
         }
         .boxed()
     }
@@ -116,18 +115,6 @@ async fn look_up(server: &Server) -> Result<Vec<SocketAddr>, LinkError> {
     let found = tokio::net::lookup_host((host, server.address.port())).await;
     let found: Vec<SocketAddr> = found.map_err(|error| why(format!("was not found: {error}")))?.collect();
     if found.is_empty() { Err(why("has no address".into())) } else { Ok(found) }
-}
-
-/// The first of the addresses that answers; else what the last one said.
-async fn connect(addresses: &[SocketAddr]) -> io::Result<TcpStream> {
-    let mut last = None;
-    for address in addresses {
-        match TcpStream::connect(address).await {
-            Ok(stream) => return Ok(stream),
-            Err(error) => last = Some(error),
-        }
-    }
-    Err(last.unwrap_or_else(|| io::ErrorKind::AddrNotAvailable.into()))
 }
 
 /// A TCP connection that keeps little unsent.
