@@ -98,7 +98,11 @@ impl Writer {
     /// [`ReadingsError::Io`].
     pub fn create(path: &Path, header: &Header) -> Result<Self, ReadingsError> {
         let fail = |error| ReadingsError::Io { path: path.to_owned(), what: "written", error };
-        let file = OpenOptions::new().write(true).create_new(true).open(path).map_err(fail)?;
+        let mut options = OpenOptions::new();
+        // It names servers and programs, which is nobody else's business.
+        #[cfg(unix)]
+        std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+        let file = options.write(true).create_new(true).open(path).map_err(fail)?;
         let plain = BufWriter::new(file);
         let out = if is_compressed(path) {
             Out::Compressed(Box::new(GzEncoder::new(plain, Compression::default())))

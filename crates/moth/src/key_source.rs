@@ -1,12 +1,11 @@
 //! Where the stream key comes from: a file or the environment, never an argument.
 
 use std::ffi::OsString;
-use std::fs::File;
-use std::io::Read;
 use std::path::Path;
 
 use moth_rtmp::StreamKey;
 use moth_rtmp::key::{KeyError, MAX_KEY_BYTES};
+use moth_store::bounded;
 
 use crate::failure::Failure;
 
@@ -19,7 +18,9 @@ pub const VARIABLE: &str = "MOTH_STREAM_KEY";
 /// [`Failure`] if there is none or it cannot be one. The key's text is in none of them.
 pub fn find(file: Option<&Path>, variable: Option<OsString>) -> Result<StreamKey, Failure> {
     if let Some(path) = file {
-        let text = read(path).map_err(|error| Failure::KeyFile { path: path.to_owned(), error })?;
+        // A little more than a key may have: its line may end.
+        let text = bounded::read(path, MAX_KEY_BYTES as u64 + 64)
+            .map_err(|error| Failure::KeyFile { path: path.to_owned(), error })?;
         let origin = || format!("the key file {}", path.display());
         warn_if_others_read(path);
         return StreamKey::new(&text).map_err(|error| Failure::Key { origin: origin(), error });
@@ -28,14 +29,6 @@ pub fn find(file: Option<&Path>, variable: Option<OsString>) -> Result<StreamKey
     let origin = || format!("the environment variable {VARIABLE}");
     let text = value.into_string().map_err(|_| Failure::Key { origin: origin(), error: KeyError::ControlCharacter })?;
     StreamKey::new(&text).map_err(|error| Failure::Key { origin: origin(), error })
-}
-
-fn read(path: &Path) -> std::io::Result<String> {
-    // A little more than a key may have, so that a wrong file is noticed and never read whole.
-    let most = MAX_KEY_BYTES as u64 + 64;
-    let mut bytes = Vec::new();
-    File::open(path)?.take(most).read_to_end(&mut bytes)?;
-    String::from_utf8(bytes).map_err(|_| std::io::Error::other("it is not a text file"))
 }
 
 #[cfg(unix)]

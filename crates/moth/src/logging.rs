@@ -14,7 +14,11 @@ use crate::failure::Failure;
 /// thread of their own: a disk, or a reader, that stops costs lines and never a frame.
 pub(crate) fn begin(options: &ShowOptions) -> Result<Option<WorkerGuard>, Failure> {
     let (lines, guard) = if let Some(path) = &options.log {
-        let file = OpenOptions::new().create(true).append(true).open(path);
+        let mut options = OpenOptions::new();
+        // It names servers and programs, which is nobody else's business.
+        #[cfg(unix)]
+        std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+        let file = options.create(true).append(true).open(path);
         non_blocking(file.map_err(|error| Failure::Log { path: path.clone(), error })?)
     } else if options.headless {
         non_blocking(std::io::stderr())

@@ -91,11 +91,12 @@ fn what_is_published_arrives_byte_for_byte_however_it_is_split() {
 fn a_refusal_says_why_and_never_quotes_the_key() {
     let mut pair = Pair::new(500);
     pair.run().unwrap();
-    pair.receiver.refuse(RefuseCode::BadName, "comet-5150 is taken by another broadcaster");
+    // Nor in pieces, which would come together on a screen that shows no control characters.
+    pair.receiver.refuse(RefuseCode::BadName, "comet\u{1}-51\u{7f}50 is taken by another, and not comet-5150");
     let error = pair.run().err().unwrap();
     assert_eq!(
         error.to_string(),
-        "refused by the server: [stream key] is taken by another broadcaster (NetStream.Publish.BadName)"
+        "refused by the server: [stream key] is taken by another, and not [stream key] (NetStream.Publish.BadName)"
     );
 }
 

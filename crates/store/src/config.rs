@@ -1,7 +1,6 @@
 //! Setups and services, in a TOML file that people edit and the program changes value by value.
 
 use std::collections::BTreeMap;
-use std::fs;
 use std::io;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
@@ -14,6 +13,7 @@ use moth_plan::text::Size;
 use serde::Deserialize;
 use toml_edit::{Document, DocumentMut, Item, Value};
 
+use crate::bounded;
 use crate::overwrite::overwrite;
 
 /// What a file begins with: the made-up service of the demo, with a comment on everything.
@@ -144,9 +144,8 @@ impl ConfigFile {
 
     fn text(&self) -> Result<String, ConfigError> {
         let fail = |error| ConfigError::Io { path: self.path.clone(), what: "read", error };
-        match fs::metadata(&self.path) {
-            Ok(found) if found.len() > LONGEST => Err(fail(io::Error::other("it is longer than 1 MiB"))),
-            Ok(_) => fs::read_to_string(&self.path).map_err(fail),
+        match bounded::read(&self.path, LONGEST) {
+            Ok(text) => Ok(text),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(TEMPLATE.to_owned()),
             Err(error) => Err(fail(error)),
         }
@@ -317,6 +316,7 @@ fn span_of(text: &str, path: &[String]) -> Option<Range<usize>> {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+    use std::fs;
 
     fn file() -> (tempfile::TempDir, ConfigFile) {
         let dir = tempfile::tempdir().unwrap();

@@ -5,6 +5,7 @@
 //! - [`keys`]: stream keys, readable only by their user.
 //! - [`results`]: what tests gave, with date and line.
 
+pub mod bounded;
 pub mod config;
 pub mod keys;
 mod overwrite;

@@ -166,7 +166,9 @@ impl Publisher {
     fn refused(&self, information: Option<&Value>) -> SessionError {
         let text = |name| {
             let text = information.and_then(|i| i.get(name)).and_then(Value::as_text).unwrap_or_default();
-            let clean: String = self.key.redact(text).chars().filter(|c| !c.is_control()).take(200).collect();
+            // Control characters first: one in the midst of the key would hide it.
+            let printable: String = text.chars().filter(|c| !c.is_control()).collect();
+            let clean: String = self.key.redact(&printable).chars().take(200).collect();
             if clean.is_empty() { format!("no {name} given") } else { clean }
         };
         SessionError::Refused { code: text("code"), description: text("description") }
