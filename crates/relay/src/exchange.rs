@@ -5,14 +5,14 @@
 //! are dropped so that what is still sent decodes: frames nothing depends on first, then the rest of a
 //! group up to the next keyframe; keyframes and audio last.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 
 use bytes::Bytes;
 use moth_core::account::{Account, Accounts};
 use moth_core::moment::Moment;
 use moth_core::reading::QueueLevel;
 use moth_core::viewers::Freezes;
-use moth_rtmp::media::{AudioPart, VideoPart, VideoTag};
+use moth_rtmp::media::{AudioPart, VideoPart, VideoTag, track};
 use moth_rtmp::message::{Message, MessageKind, StreamTime};
 
 use crate::gaps::Gaps;
@@ -39,6 +39,9 @@ impl Default for Limits {
 /// What has waited longer than this is not worth handing to a connection that is being left, in milliseconds.
 const FRESH_MS: u128 = 500;
 
+/// Headers that are kept: no broadcast has so many tracks.
+const MOST_HEADERS: usize = 64;
+
 /// What a message is to the exchange.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Role {
@@ -57,7 +60,7 @@ pub enum Role {
 }
 
 /// Which header; a newer one takes an older one's place.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum HeaderSlot {
     /// The stream's metadata.
     Metadata,
@@ -133,10 +136,10 @@ pub struct Exchange {
     queue: VecDeque<Item>,
     queued_bytes: usize,
     accounts: Accounts,
-    /// The headers in force at the front of the queue.
-    headers: [Option<Bytes>; 3],
+    /// The headers in force at the front of the queue, each track's own.
+    headers: BTreeMap<(HeaderSlot, u8), Bytes>,
     /// Headers to send before the next item of the queue.
-    due: VecDeque<HeaderSlot>,
+    due: VecDeque<(HeaderSlot, u8)>,
     due_time: StreamTime,
     /// A new connection must begin at a keyframe.
     begin_at_keyframe: bool,
@@ -171,7 +174,7 @@ impl Exchange {
             queue: VecDeque::new(),
             queued_bytes: 0,
             accounts: Accounts::default(),
-            headers: [None, None, None],
+            headers: BTreeMap::new(),
             due: VecDeque::new(),
             due_time: StreamTime(0),
             begin_at_keyframe: false,
@@ -247,8 +250,8 @@ impl Exchange {
         if self.begin_at_keyframe {
             self.skip_to_keyframe(now)?;
         }
-        while let Some(slot) = self.due.pop_front() {
-            if let Some(payload) = self.headers[slot as usize].clone() {
+        while let Some((slot, track)) = self.due.pop_front() {
+            if let Some(payload) = self.headers.get(&(slot, track)).cloned() {
                 let kind = match slot {
                     HeaderSlot::Metadata => MessageKind::Data,
                     HeaderSlot::Video => MessageKind::Video,
@@ -318,7 +321,7 @@ impl Exchange {
     /// The broadcast is over: nothing of it is sent any more, and its headers are forgotten.
     pub fn clear(&mut self) {
         while self.remove_frame(0).is_some() {}
-        self.headers = [None, None, None];
+        self.headers.clear();
         self.due.clear();
         self.begin_at_keyframe = false;
         self.gap = true;
@@ -354,7 +357,10 @@ impl Exchange {
         let item = self.queue.remove(index)?;
         self.queued_bytes -= item.message.payload.len();
         if let Role::Header(slot) = item.role {
-            self.headers[slot as usize] = Some(item.message.payload.clone());
+            let track = track(item.message.kind, &item.message.payload);
+            if self.headers.len() < MOST_HEADERS || self.headers.contains_key(&(slot, track)) {
+                self.headers.insert((slot, track), item.message.payload.clone());
+            }
         }
         Some(item)
     }
@@ -475,7 +481,7 @@ impl Exchange {
             }
         }
         self.due_time = self.queue.front()?.message.time;
-        self.due = [HeaderSlot::Metadata, HeaderSlot::Video, HeaderSlot::Audio].into();
+        self.due = self.headers.keys().copied().collect();
         self.begin_at_keyframe = false;
         Some(())
     }

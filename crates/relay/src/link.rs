@@ -23,11 +23,16 @@ const DIAL: Duration = Duration::from_secs(5);
 /// And this long to take the broadcast.
 const OPEN: Duration = Duration::from_secs(8);
 
+/// Answers to a server that are kept while it reads nothing, in bytes.
+const MOST_ANSWERS: usize = 256 << 10;
+
 /// A connection to a server that takes the broadcast.
 pub(crate) struct Link {
     connection: BoxConnection,
     publisher: Publisher,
     out: BytesMut,
+    /// How much of it answers the server, at the most.
+    answers_bytes: usize,
     written_bytes: u64,
     settled_bytes: u64,
     progress_at: Instant,
@@ -43,6 +48,7 @@ impl Link {
             connection,
             publisher: Publisher::new(server.address.clone(), key),
             out: BytesMut::new(),
+            answers_bytes: 0,
             written_bytes: 0,
             settled_bytes: 0,
             progress_at: Instant::now(),
@@ -133,7 +139,12 @@ impl Link {
         if read > 0 {
             self.publisher.feed(&self.input[..read]);
             while let Some(PublisherEvent::Ready) = self.publisher.poll()? {}
-            self.out.unsplit(self.publisher.take_output());
+            let answers = self.publisher.take_output();
+            self.answers_bytes = if self.out.is_empty() { 0 } else { self.answers_bytes } + answers.len();
+            if self.answers_bytes > MOST_ANSWERS {
+                return Err(LinkError::new(FailureKind::Broken, "it asks without end and reads no answer"));
+            }
+            self.out.unsplit(answers);
         }
         Ok(())
     }
@@ -180,5 +191,71 @@ impl Link {
     pub(crate) fn finish(&mut self) {
         self.publisher.finish();
         self.out.unsplit(self.publisher.take_output());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::task::Context;
+
+    /// A server that says what it has to say, and reads nothing.
+    struct Deaf(BytesMut);
+
+    impl AsyncRead for Deaf {
+        fn poll_read(mut self: Pin<&mut Self>, _: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+            let count = self.0.len().min(buf.remaining());
+            buf.put_slice(&self.0.split_to(count));
+            Poll::Ready(Ok(()))
+        }
+    }
+
+    impl AsyncWrite for Deaf {
+        fn poll_write(self: Pin<&mut Self>, _: &mut Context<'_>, _: &[u8]) -> Poll<io::Result<usize>> {
+            Poll::Pending
+        }
+
+        fn poll_flush(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
+            Poll::Pending
+        }
+
+        fn poll_shutdown(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<io::Result<()>> {
+            Poll::Pending
+        }
+    }
+
+    impl crate::connection::Connection for Deaf {
+        fn unacknowledged_bytes(&self) -> Option<u64> {
+            None
+        }
+
+        fn figures(&self) -> ConnectionFigures {
+            ConnectionFigures::default()
+        }
+    }
+
+    #[tokio::test]
+    async fn a_server_that_pings_and_never_reads_costs_no_memory() {
+        // S0 S1 S2, then pings: chunk stream 2, type 4, six bytes (RTMP 1.0, section 7.1.7).
+        let mut says = BytesMut::from(&[&[3][..], &[0; 3072]].concat()[..]);
+        (0..500_000).for_each(|_| says.extend_from_slice(&[2, 0, 0, 0, 0, 0, 6, 4, 0, 0, 0, 0, 0, 6, 1, 2, 3, 4]));
+        let mut link = Link {
+            connection: Box::new(Deaf(says)),
+            publisher: Publisher::new("rtmp://127.0.0.1/live".parse().unwrap(), StreamKey::new("key").unwrap()),
+            out: BytesMut::new(),
+            answers_bytes: 0,
+            written_bytes: 0,
+            settled_bytes: 0,
+            progress_at: Instant::now(),
+            input: vec![0; 16 << 10],
+        };
+        link.out.unsplit(link.publisher.take_output());
+        let error = loop {
+            if let Err(error) = link.step().await {
+                break error;
+            }
+        };
+        assert!(error.to_string().contains("reads no answer"), "{error}");
+        assert!(link.waiting_bytes() < 2 * MOST_ANSWERS, "{}", link.waiting_bytes());
     }
 }

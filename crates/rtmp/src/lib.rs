@@ -14,6 +14,7 @@
 //! - [`key`]: a stream key that cannot be printed by accident.
 
 pub mod address;
+mod aggregate;
 pub mod amf0;
 pub mod chunk;
 pub mod handshake;

@@ -6,6 +6,8 @@
 
 mod units;
 
+use crate::message::MessageKind;
+
 /// The codec of a video message.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum VideoCodec {
@@ -95,12 +97,14 @@ impl VideoTag {
 
     fn extended(packet_type: u8, frame: VideoPart, payload: &[u8]) -> Self {
         let part = match packet_type {
-            0 | 5 => VideoPart::Header,
-            // Coded frames, with or without a composition time; 6 is multitrack, whose tracks share a frame type.
-            1 | 3 | 6 => frame,
+            // Several tracks: what it really is stands in the next byte.
+            MULTITRACK => {
+                let part = payload.get(1).map_or(VideoPart::Note, |next| part_of(next & 0x0f, frame));
+                return Self::of(codec_of(0x80, payload.get(1..).unwrap_or_default()), part);
+            }
             // A modifier before the real packet type: its header is walked over.
             7 => return Self::of(VideoCodec::Other, modified(frame, payload)),
-            _ => VideoPart::Note,
+            packet_type => part_of(packet_type, frame),
         };
         let codec = codec_of(0x80, payload);
         // After packet type and FourCC comes a 3-byte composition time in type 1, none in type 3.
@@ -156,6 +160,31 @@ fn codec_of(first: u8, payload: &[u8]) -> VideoCodec {
     }
 }
 
+/// The packet type of several tracks in one message, for video; for sound it is [`SOUND_MULTITRACK`] (Enhanced RTMP, version 2).
+const MULTITRACK: u8 = 6;
+const SOUND_MULTITRACK: u8 = 5;
+
+fn part_of(packet_type: u8, frame: VideoPart) -> VideoPart {
+    match packet_type {
+        0 | 5 => VideoPart::Header,
+        // Coded frames, with or without a composition time.
+        1 | 3 => frame,
+        _ => VideoPart::Note,
+    }
+}
+
+/// The track that a message of several tracks begins with; 0, as the first of them has, for any other message.
+#[must_use]
+pub fn track(kind: MessageKind, payload: &[u8]) -> u8 {
+    let is_one_of_several = match (kind, payload.first()) {
+        (MessageKind::Video, Some(first)) => first & 0x8f == 0x80 | MULTITRACK,
+        (MessageKind::Audio, Some(first)) => *first == 0x90 | SOUND_MULTITRACK,
+        _ => false,
+    };
+    // Behind the real packet type and the FourCC.
+    payload.get(6).filter(|_| is_one_of_several).copied().unwrap_or_default()
+}
+
 /// Walks over modifiers (packet type 7): each is a size, that many bytes, and a byte with the modifier's
 /// type above the next packet type. Sizes are one less than meant; 255 says that two bytes follow.
 fn modified(frame: VideoPart, payload: &[u8]) -> VideoPart {
@@ -168,11 +197,11 @@ fn modified(frame: VideoPart, payload: &[u8]) -> VideoPart {
             [] => return VideoPart::Note,
         };
         let Some(&next) = rest.get(skip + size) else { return VideoPart::Note };
+        let behind = &rest[skip + size + 1..];
         match next & 0x0f {
-            7 => rest = &rest[skip + size + 1..],
-            0 | 5 => return VideoPart::Header,
-            1 | 3 | 6 => return frame,
-            _ => return VideoPart::Note,
+            7 => rest = behind,
+            MULTITRACK => return behind.first().map_or(VideoPart::Note, |next| part_of(next & 0x0f, frame)),
+            packet_type => return part_of(packet_type, frame),
         }
     }
     VideoPart::Note
@@ -204,9 +233,11 @@ impl AudioPart {
                 }
             }
             [first] if first >> 4 == 10 => Self::Note,
-            [first, ..] if first >> 4 == 9 => match first & 0x0f {
-                0 => Self::Header,
-                1 | 5 | 7 => Self::Frame,
+            [first, rest @ ..] if first >> 4 == 9 => match (first & 0x0f, rest) {
+                (0, _) => Self::Header,
+                (SOUND_MULTITRACK, [next, ..]) if next & 0x0f == 0 => Self::Header,
+                (SOUND_MULTITRACK, [next, ..]) if next & 0x0f == 1 => Self::Frame,
+                (1 | 7, _) => Self::Frame,
                 _ => Self::Note,
             },
             _ => Self::Frame,
@@ -272,6 +303,29 @@ mod tests {
         assert_eq!(part(&[0x97, 2, 1, 2, 3, 0x01, b'h', b'v', b'c', b'1']).1, VideoPart::Keyframe);
         assert_eq!(part(&[0x97, 255, 0, 0, 9, 0x00]).1, VideoPart::Header);
         assert_eq!(part(&[0x97, 200, 1]).1, VideoPart::Note);
+    }
+
+    #[test]
+    fn of_several_tracks_the_next_byte_tells_and_headers_are_no_frames() {
+        // One track: header, then a keyframe, of track 3; sound likewise.
+        assert_eq!(part(b"\x96\x00avc1\x03\x01"), (VideoCodec::H264, VideoPart::Header));
+        assert_eq!(part(b"\x96\x01hvc1\x03\x00"), (VideoCodec::Hevc, VideoPart::Keyframe));
+        assert_eq!(part(b"\xa6\x13av01\x00"), (VideoCodec::Av1, VideoPart::Inter));
+        assert_eq!(part(b"\x96").1, VideoPart::Note);
+        // Behind a modifier as well.
+        assert_eq!(part(&[0x97, 0, 1, 0x06, 0x00, b'a']).1, VideoPart::Header);
+        assert_eq!(AudioPart::parse(b"\x95\x00Opus\x02"), AudioPart::Header);
+        assert_eq!(AudioPart::parse(b"\x95\x01Opus\x02"), AudioPart::Frame);
+        assert_eq!(AudioPart::parse(b"\x95"), AudioPart::Note);
+        for (kind, payload, is) in [
+            (MessageKind::Video, &b"\x96\x00avc1\x03\x01"[..], 3),
+            (MessageKind::Audio, b"\x95\x00Opus\x02", 2),
+            (MessageKind::Video, b"\x90avc1\x03\x03\x03", 0),
+            (MessageKind::Audio, b"\xaf\x00\x12\x10\x09\x09\x09", 0),
+            (MessageKind::Video, b"\x96\x00av", 0),
+        ] {
+            assert_eq!(track(kind, payload), is, "{payload:?}");
+        }
     }
 
     #[test]

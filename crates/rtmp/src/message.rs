@@ -37,6 +37,8 @@ pub enum MessageKind {
     Data,
     /// 20: a command in AMF0.
     Command,
+    /// 22: several messages of a stream in one.
+    Aggregate,
     /// Any other number; passed over.
     Other(u8),
 }
@@ -56,6 +58,7 @@ impl MessageKind {
             9 => Self::Video,
             18 => Self::Data,
             20 => Self::Command,
+            22 => Self::Aggregate,
             other => Self::Other(other),
         }
     }
@@ -74,6 +77,7 @@ impl MessageKind {
             Self::Video => 9,
             Self::Data => 18,
             Self::Command => 20,
+            Self::Aggregate => 22,
             Self::Other(number) => number,
         }
     }

@@ -101,6 +101,23 @@ fn a_refusal_says_why_and_never_quotes_the_key() {
 }
 
 #[test]
+fn what_comes_in_an_aggregate_message_is_media_like_any_other() {
+    let mut pair = Pair::publishing(4096);
+    let tag = |kind: u8, time: u8, payload: u8| [kind, 0, 0, 1, 0, 0, time, 0, 0, 0, 0, payload, 0, 0, 0, 12];
+    let body = [tag(9, 10, 0x17), tag(8, 31, 0xaf)].concat();
+    let time = StreamTime(4000);
+    pair.publisher.send(&Message { kind: MessageKind::Aggregate, time, stream_id: 1, payload: body.into() });
+    pair.publisher.send(&video(4100, 100));
+    pair.receiver.feed(&pair.publisher.take_output());
+    let mut times = Vec::new();
+    while let Some(event) = pair.receiver.poll().unwrap() {
+        let ReceiverEvent::Media(message) = event else { panic!("{event:?}") };
+        times.push((message.kind, message.time.0));
+    }
+    assert_eq!(times, [(MessageKind::Video, 4000), (MessageKind::Audio, 4021), (MessageKind::Video, 4100)]);
+}
+
+#[test]
 fn an_acknowledgement_follows_each_window() {
     let mut pair = Pair::publishing(4096);
     let window = Message::control(MessageKind::WindowAckSize, 10_000_u32.to_be_bytes().to_vec());

@@ -153,6 +153,30 @@ fn disposable_frames_go_first_then_whole_groups_and_sound_stays() {
 }
 
 #[test]
+fn every_track_has_headers_of_its_own_and_a_new_connection_gets_them_all() {
+    let mut exchange = Exchange::new(Limits { queue_ms: 2000, queue_bytes: 1 << 20 });
+    let track = |kind, payload: &[u8]| Message { payload: payload.to_vec().into(), ..header(kind, 0) };
+    let old = track(MessageKind::Video, b"\x96\x00avc1\x01 old");
+    let headers = [
+        header(MessageKind::Video, 1),
+        track(MessageKind::Video, b"\x96\x00avc1\x01"),
+        header(MessageKind::Audio, 2),
+        track(MessageKind::Audio, b"\x95\x00Opus\x01"),
+    ];
+    for message in [&[old], &headers[..]].concat() {
+        exchange.offer(message, Moment::START);
+    }
+    let now = offer_seconds(&mut exchange, 0, 1);
+    assert_eq!(exchange.accounts().video.offered, 50, "headers are no frames");
+    while exchange.next(now).is_some() {}
+    let now = offer_seconds(&mut exchange, 1000, 1);
+    exchange.begin_again();
+    let sent: Vec<Message> = std::iter::from_fn(|| exchange.next(now)).map(|outgoing| outgoing.message).collect();
+    let payloads = |messages: &[Message]| messages.iter().map(|m| m.payload.clone()).collect::<Vec<_>>();
+    assert_eq!(payloads(&sent[..4]), payloads(&headers));
+}
+
+#[test]
 fn an_outage_keeps_the_newest_and_begins_at_a_keyframe_with_headers() {
     let mut exchange = Exchange::new(Limits { queue_ms: 2000, queue_bytes: 1 << 20 });
     exchange.offer(header(MessageKind::Video, 1), Moment::START);

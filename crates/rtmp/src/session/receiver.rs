@@ -4,6 +4,7 @@ use bytes::BytesMut;
 
 use super::wire::Wire;
 use super::{Command, SessionError};
+use crate::aggregate::Unpacked;
 use crate::amf0::{Value, object};
 use crate::key::StreamKey;
 use crate::message::{Message, MessageKind};
@@ -53,11 +54,13 @@ pub struct Receiver {
     wire: Wire,
     state: State,
     app: String,
+    /// What is left of an aggregate message.
+    unpacked: Unpacked,
 }
 
 impl Default for Receiver {
     fn default() -> Self {
-        Self { wire: Wire::server(), state: State::Connecting, app: String::new() }
+        Self { wire: Wire::server(), state: State::Connecting, app: String::new(), unpacked: Unpacked::default() }
     }
 }
 
@@ -91,8 +94,12 @@ impl Receiver {
     /// [`SessionError`]; the connection cannot go on.
     pub fn poll(&mut self) -> Result<Option<ReceiverEvent>, SessionError> {
         while self.state != State::Asking && self.state != State::Over {
+            if let Some(message) = self.unpacked.next() {
+                return Ok(Some(ReceiverEvent::Media(message)));
+            }
             let Some(message) = self.wire.next()? else { return Ok(None) };
             match message.kind {
+                MessageKind::Aggregate if self.state == State::Publishing => self.unpacked = Unpacked::of(message),
                 MessageKind::Audio | MessageKind::Video | MessageKind::Data if self.state == State::Publishing => {
                     return Ok(Some(ReceiverEvent::Media(message)));
                 }
