@@ -357,8 +357,9 @@ impl Repeats {
     /// Whether the repeats, or if they are the more, the new pictures come at a beat, in this scene or through a film's cuts;
     /// `None` if there are too few to tell.
     fn beat(&self) -> Option<bool> {
-        let in_scene = self.beat_of(self.of_scene().len());
-        if in_scene == Some(true) { in_scene } else { self.beat_of(self.judged.len()) }
+        let (scene, all) = (self.of_scene().len(), self.judged.len());
+        let in_scene = self.beat_of(scene);
+        if in_scene == Some(true) || scene == all { in_scene } else { self.beat_of(all) }
     }
 
     /// Whether they do in so many of the newest pictures.
@@ -615,7 +616,8 @@ mod tests {
     #[test]
     fn behind_a_cut_no_picture_is_judged_by_those_before_it() {
         // The last seconds of one clip and the first of another (`scripts/corpus`): a film of 48 pictures a second that jumps
-        // behind each repeat, a page that scrolls in bursts, and a film behind zooms that stood still.
+        // behind each repeat, a page that scrolls in bursts, slides that move behind a clock that stood still, and an automaton
+        // behind one that moved at the full rate.
         for (cut, text) in include_str!("repeats/cuts.txt").split("\n\n").enumerate() {
             assert_eq!(told_of(read(text).into_iter()), 0, "cut {cut}");
         }
