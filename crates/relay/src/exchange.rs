@@ -357,7 +357,7 @@ impl Exchange {
         let item = self.queue.remove(index)?;
         self.queued_bytes -= item.message.payload.len();
         if let Role::Header(slot) = item.role {
-            let track = track(item.message.kind, &item.message.payload);
+            let track = track(item.message.kind, &item.message.payload).unwrap_or_default();
             if self.headers.len() < MOST_HEADERS || self.headers.contains_key(&(slot, track)) {
                 self.headers.insert((slot, track), item.message.payload.clone());
             }

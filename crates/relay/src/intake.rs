@@ -10,7 +10,7 @@ use moth_core::Moment;
 use moth_core::figure::Origin;
 use moth_core::reading::{Observation, SoundFrame};
 use moth_rtmp::StreamKey;
-use moth_rtmp::media::AudioPart;
+use moth_rtmp::media::{AudioPart, track};
 use moth_rtmp::message::{Message, MessageKind};
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode, SessionError};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -213,7 +213,10 @@ impl Intake {
                 if let Some(seen) = sighting(time_ms, &message.payload) {
                     self.recorder.note(Origin::Measured, seen);
                 }
-                if let Some(onlooker) = &self.onlooker {
+                // Only the main track is looked at: another's decoder configuration would be taken for a new one.
+                if let Some(onlooker) =
+                    self.onlooker.as_ref().filter(|_| track(message.kind, &message.payload).is_none())
+                {
                     onlooker.video(time_ms, &message.payload, &self.recorder);
                 }
             }

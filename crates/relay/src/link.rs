@@ -9,9 +9,9 @@ use std::time::Duration;
 use bytes::{Buf, BytesMut};
 use moth_core::reading::ConnectionFigures;
 use moth_plan::measurement::FailureKind;
-use moth_rtmp::StreamKey;
 use moth_rtmp::message::Message;
 use moth_rtmp::session::{Publisher, PublisherEvent, Stage};
+use moth_rtmp::{Address, StreamKey};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::time::{Instant, timeout};
 
@@ -44,16 +44,20 @@ impl Link {
     pub(crate) async fn dial(dialer: &dyn Dialer, server: &Server, key: StreamKey) -> Result<Self, LinkError> {
         let silent = |_| LinkError::new(FailureKind::Silent, format!("no answer within {} s", DIAL.as_secs()));
         let connection = timeout(DIAL, dialer.dial(server)).await.map_err(silent)??;
-        Ok(Self {
+        Ok(Self::over(connection, server.address.clone(), key))
+    }
+
+    fn over(connection: BoxConnection, address: Address, key: StreamKey) -> Self {
+        Self {
             connection,
-            publisher: Publisher::new(server.address.clone(), key),
+            publisher: Publisher::new(address, key),
             out: BytesMut::new(),
             answers_bytes: 0,
             written_bytes: 0,
             settled_bytes: 0,
             progress_at: Instant::now(),
             input: vec![0; 16 << 10],
-        })
+        }
     }
 
     /// Asks the server to take the broadcast.
@@ -239,16 +243,8 @@ mod tests {
         // S0 S1 S2, then pings: chunk stream 2, type 4, six bytes (RTMP 1.0, section 7.1.7).
         let mut says = BytesMut::from(&[&[3][..], &[0; 3072]].concat()[..]);
         (0..500_000).for_each(|_| says.extend_from_slice(&[2, 0, 0, 0, 0, 0, 6, 4, 0, 0, 0, 0, 0, 6, 1, 2, 3, 4]));
-        let mut link = Link {
-            connection: Box::new(Deaf(says)),
-            publisher: Publisher::new("rtmp://127.0.0.1/live".parse().unwrap(), StreamKey::new("key").unwrap()),
-            out: BytesMut::new(),
-            answers_bytes: 0,
-            written_bytes: 0,
-            settled_bytes: 0,
-            progress_at: Instant::now(),
-            input: vec![0; 16 << 10],
-        };
+        let address = "rtmp://127.0.0.1/live".parse().unwrap();
+        let mut link = Link::over(Box::new(Deaf(says)), address, StreamKey::new("key").unwrap());
         link.out.unsplit(link.publisher.take_output());
         let error = loop {
             if let Err(error) = link.step().await {

@@ -2,13 +2,18 @@
 
 use bytes::Bytes;
 use moth_core::reading::{self, Observation, StreamFacts, VideoFrame};
-use moth_rtmp::media::{VideoCodec, VideoPart, VideoTag};
+use moth_rtmp::media::{VideoCodec, VideoPart, VideoTag, track};
+use moth_rtmp::message::MessageKind;
 
 /// What a video message with its timestamp, in milliseconds modulo 2³², tells: which codec follows, or a frame; `None` if neither.
 #[must_use]
 pub fn sighting(time_ms: u32, payload: &Bytes) -> Option<Observation> {
     let VideoTag { codec, part, composition_ms, filler_bytes } = VideoTag::parse(payload);
     if part == VideoPart::Header {
+        if track(MessageKind::Video, payload).is_some() {
+            // The main track's codec is the broadcast's.
+            return None;
+        }
         let video_codec = Some(match codec {
             VideoCodec::H264 => reading::VideoCodec::H264,
             VideoCodec::Hevc => reading::VideoCodec::Hevc,
@@ -20,4 +25,19 @@ pub fn sighting(time_ms: u32, payload: &Bytes) -> Option<Observation> {
     let bytes = u32::try_from(payload.len()).unwrap_or(u32::MAX);
     let keyframe = part == VideoPart::Keyframe;
     part.is_frame().then_some(Observation::Video(VideoFrame { time_ms, bytes, keyframe, filler_bytes, composition_ms }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_further_tracks_header_does_not_change_the_broadcasts_codec() {
+        let codec = |payload: &'static [u8]| match sighting(0, &Bytes::from_static(payload)) {
+            Some(Observation::Stream(facts)) => facts.video_codec,
+            _ => None,
+        };
+        assert_eq!(codec(b"\x90hvc1"), Some(reading::VideoCodec::Hevc));
+        assert_eq!(codec(b"\x96\x00avc1\x01"), None);
+    }
 }

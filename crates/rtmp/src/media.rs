@@ -173,16 +173,16 @@ fn part_of(packet_type: u8, frame: VideoPart) -> VideoPart {
     }
 }
 
-/// The track that a message of several tracks begins with; 0, as the first of them has, for any other message.
+/// The track that a message for one of several tracks begins with; `None` for any other message, which is for the main one.
 #[must_use]
-pub fn track(kind: MessageKind, payload: &[u8]) -> u8 {
+pub fn track(kind: MessageKind, payload: &[u8]) -> Option<u8> {
     let is_one_of_several = match (kind, payload.first()) {
         (MessageKind::Video, Some(first)) => first & 0x8f == 0x80 | MULTITRACK,
         (MessageKind::Audio, Some(first)) => *first == 0x90 | SOUND_MULTITRACK,
         _ => false,
     };
     // Behind the real packet type and the FourCC.
-    payload.get(6).filter(|_| is_one_of_several).copied().unwrap_or_default()
+    payload.get(6).filter(|_| is_one_of_several).copied()
 }
 
 /// Walks over modifiers (packet type 7): each is a size, that many bytes, and a byte with the modifier's
@@ -318,11 +318,11 @@ mod tests {
         assert_eq!(AudioPart::parse(b"\x95\x01Opus\x02"), AudioPart::Frame);
         assert_eq!(AudioPart::parse(b"\x95"), AudioPart::Note);
         for (kind, payload, is) in [
-            (MessageKind::Video, &b"\x96\x00avc1\x03\x01"[..], 3),
-            (MessageKind::Audio, b"\x95\x00Opus\x02", 2),
-            (MessageKind::Video, b"\x90avc1\x03\x03\x03", 0),
-            (MessageKind::Audio, b"\xaf\x00\x12\x10\x09\x09\x09", 0),
-            (MessageKind::Video, b"\x96\x00av", 0),
+            (MessageKind::Video, &b"\x96\x00avc1\x03\x01"[..], Some(3)),
+            (MessageKind::Audio, b"\x95\x00Opus\x02", Some(2)),
+            (MessageKind::Video, b"\x90avc1\x03\x03\x03", None),
+            (MessageKind::Audio, b"\xaf\x00\x12\x10\x09\x09\x09", None),
+            (MessageKind::Video, b"\x96\x00av", None),
         ] {
             assert_eq!(track(kind, payload), is, "{payload:?}");
         }
