@@ -6,6 +6,8 @@ use std::process::{Command, ExitStatus, Stdio};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+#[cfg(unix)]
+use rustix::process::{Pid, Signal};
 use tokio::io::{AsyncRead, AsyncReadExt};
 use tokio::process::Child;
 use tokio::time::timeout;
@@ -34,10 +36,16 @@ pub fn in_a_group(command: &mut Command) {
 /// Ends a program that began a group, and all of the group.
 pub fn kill_group(child: &mut std::process::Child) {
     #[cfg(unix)]
-    if let Some(id) = rustix::process::Pid::from_raw(child.id().cast_signed()) {
-        let _ = rustix::process::kill_process_group(id, rustix::process::Signal::KILL);
+    if let Some(id) = Pid::from_raw(child.id().cast_signed()) {
+        signal_group(id, Signal::KILL);
     }
     let _ = child.kill();
+}
+
+#[cfg(unix)]
+fn signal_group(id: Pid, signal: Signal) {
+    // All of it may have ended this moment.
+    let _ = rustix::process::kill_process_group(id, signal);
 }
 
 /// A program and all that it begins: `sh -c "encoder …"` is a shell and an encoder, and both end.
@@ -46,7 +54,7 @@ pub struct Group {
     child: Child,
     /// Of the group, as long as any of it may run.
     #[cfg(unix)]
-    id: Option<rustix::process::Pid>,
+    id: Option<Pid>,
     said: Arc<Mutex<String>>,
 }
 
@@ -66,7 +74,7 @@ impl Group {
         }
         Ok(Self {
             #[cfg(unix)]
-            id: child.id().and_then(|id| rustix::process::Pid::from_raw(id.cast_signed())),
+            id: child.id().and_then(|id| Pid::from_raw(id.cast_signed())),
             child,
             said,
         })
@@ -86,8 +94,7 @@ impl Group {
     pub async fn end(mut self, within: Duration) {
         #[cfg(unix)]
         if let Some(id) = self.id {
-            // It may have ended this moment.
-            let _ = rustix::process::kill_process_group(id, rustix::process::Signal::INT);
+            signal_group(id, Signal::INT);
             if timeout(within, self.wait()).await.is_ok() {
                 return;
             }
@@ -105,7 +112,7 @@ impl Group {
     fn kill(&mut self) {
         #[cfg(unix)]
         if let Some(id) = self.id.take() {
-            let _ = rustix::process::kill_process_group(id, rustix::process::Signal::KILL);
+            signal_group(id, Signal::KILL);
         }
     }
 }
@@ -175,7 +182,7 @@ mod tests {
                 tokio::task::yield_now().await;
             }
             let pid = std::fs::read_to_string(&begun).unwrap().trim().parse().ok();
-            let pid = pid.and_then(rustix::process::Pid::from_raw).unwrap();
+            let pid = pid.and_then(Pid::from_raw).unwrap();
             match way {
                 "end" => group.end(Duration::from_secs(5)).await,
                 _ => drop(group),

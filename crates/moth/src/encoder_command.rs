@@ -198,17 +198,22 @@ impl EncoderCommand {
         self.recorder.note(Origin::Measured, Observation::Remark { text });
     }
 
-    /// Waits while another broadcaster holds the place: an encoder that is refused would only be started again and again.
-    async fn place_is_free(&self) {
+    /// Waits while another broadcaster holds the place: an encoder that is refused would only be started again and again. What is
+    /// asked for meanwhile is not done, and that is said.
+    async fn place_is_free(&mut self) {
         let mut peer = self.relay.broadcaster_peer();
-        let holder = *peer.borrow();
-        if let Some(holder) = holder {
-            self.remark(format!(
-                "the encoder command is not started again while a broadcaster from {holder} holds the place; end that one to let \
-                 it in"
-            ));
-            // Only the end of the program lets it go.
-            let _ = peer.wait_for(Option::is_none).await;
+        let Some(holder) = *peer.borrow_and_update() else { return };
+        let held = format!("a broadcaster from {holder} holds the place");
+        self.remark(format!("the encoder command is not started again while {held}; end that one to let it in"));
+        loop {
+            tokio::select! {
+                // Only the end of the program lets it go.
+                _ = peer.wait_for(Option::is_none) => return,
+                order = self.orders.recv() => match order {
+                    Some(action) => self.done(&action, Some(format!("the encoder does not run: {held}")), None),
+                    None => return,
+                },
+            }
         }
     }
 

@@ -52,7 +52,7 @@ impl Listener for Few {
                     return (Guest { stream, turned_away: Some(turned_away) }, peer);
                 }
                 Err(error) => {
-                    tracing::debug!(%error, "a connection could not be taken");
+                    tracing::warn!(%error, "a connection to the endpoint could not be taken");
                     tokio::time::sleep(PAUSE).await;
                 }
             }

@@ -104,6 +104,8 @@ fn an_encoder_that_is_refused_waits_until_the_place_is_free() {
         (offered(&moth) > on + 180).then_some(())
     });
     assert_eq!(started(), 1, "it is not started for nothing");
+    let (status, said) = moth.tell(&["bitrate", "1M"]);
+    assert!(status == Some(1) && said.contains("holds the place"), "{said}");
     let pid = fs::read_to_string(&left).unwrap();
     assert!(Command::new("kill").arg(pid.trim()).status().unwrap().success());
     wait_for("another start", Duration::from_secs(15), || (started() == 2).then_some(()));
