@@ -34,6 +34,8 @@ use crate::viewers::{Freezes, freeze_from_ms};
 use crate::window::{Gauge, Trail};
 use crate::wire::Wire;
 
+/// A mark's text is cut after so many characters: it may be what a stranger said.
+const LONGEST_MARK: usize = 400;
 /// The most marks kept; the oldest go first. A whole evening of changes is a few dozen.
 const MARKS: usize = 500;
 /// A load reading covers a loss if it was made this long after the loss began.
@@ -526,7 +528,11 @@ impl Core {
         }
     }
 
-    fn mark(&mut self, text: String, is_change: bool) {
+    fn mark(&mut self, mut text: String, is_change: bool) {
+        if let Some((end, _)) = text.char_indices().nth(LONGEST_MARK) {
+            text.truncate(end);
+            text.push('…');
+        }
         self.marks.push(Mark { at: self.now, text, is_change });
         if self.marks.len() > MARKS {
             self.marks.remove(0);

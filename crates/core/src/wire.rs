@@ -95,7 +95,9 @@ impl Wire {
     /// Takes a video frame that came at `at`; gives the frames missing just before it.
     pub fn video(&mut self, at: Moment, frame: &VideoFrame) -> u64 {
         self.groups.frame(frame);
-        self.pace.frame(at, frame.time_ms);
+        if self.pace.frame(at, frame.time_ms) {
+            self.cadence.leap();
+        }
         self.sound.video(at, frame.time_ms);
         self.cadence.frame(frame.time_ms)
     }

@@ -11,6 +11,8 @@ use moth_core::proposal::Action;
 use moth_core::reading::{Observation, StreamFacts};
 use moth_relay::Recorder;
 use moth_relay::lobby::{Lobby, Progress, Stay};
+use moth_relay::pace::Pace;
+use moth_relay::sparing::Sparing;
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{Semaphore, broadcast};
@@ -27,6 +29,9 @@ const MOST_GUESTS: usize = 8;
 const INTRODUCTION: Duration = Duration::from_secs(30);
 /// A broadcaster that has not answered a request after this long will not.
 const PATIENCE: Duration = Duration::from_secs(10);
+/// A sender is read no faster: counters come once a second, answers when something was asked.
+const LINES_PER_S: u32 = 100;
+const LINES_AT_ONCE: u32 = 500;
 /// A sender that does not read what it is told is not told.
 const WRITE: Duration = Duration::from_secs(2);
 
@@ -130,6 +135,7 @@ impl Feed {
         let places = Arc::new(Semaphore::new(MOST));
         let lobby = Lobby::new(MOST_GUESTS);
         let mut sender = 0;
+        let ended = Arc::new(Sparing::default());
         loop {
             let (stream, peer) = match self.listener.accept().await {
                 Ok(accepted) => accepted,
@@ -141,9 +147,12 @@ impl Feed {
             };
             sender += 1;
             let (shared, recorder, places) = (self.shared.clone(), self.recorder.clone(), places.clone());
+            let ended = ended.clone();
             let guest = lobby.welcome(move |stay| async move {
-                if let Err(error) = serve(stream, sender, &shared, &recorder, stay, &places).await {
-                    tracing::info!(%peer, %error, "a connection to the feed ended");
+                if let Err(error) = serve(stream, sender, &shared, &recorder, stay, &places).await
+                    && let Some(left_out) = ended.tell()
+                {
+                    tracing::info!(%peer, %error, "a connection to the feed ended{left_out}");
                 }
                 shared.state().takes.remove(&sender);
             });
@@ -168,10 +177,12 @@ async fn serve(
     let mut reading = BufReader::new(reading);
     let mut reports = Reports::default();
     let mut line = Vec::new();
+    let mut pace = Pace::new(LINES_PER_S, LINES_AT_ONCE);
     loop {
         let mut limited = (&mut reading).take((LONGEST + 2 - line.len().min(LONGEST + 1)) as u64);
         tokio::select! {
-            read = limited.read_until(b'\n', &mut line) => {
+            read = async { pace.ready().await; limited.read_until(b'\n', &mut line).await } => {
+                pace.took(1);
                 let ended = read? == 0;
                 let whole = line.last() == Some(&b'\n');
                 if !whole && line.len() <= LONGEST && !ended {

@@ -281,7 +281,10 @@ const SIGNED: [&str; 4] = ["signal_dbm", "celsius", "limit_celsius", "compositio
 /// Nothing that is measured here comes near it: bytes of a year at 10 Gb/s are a few thousand times less.
 const MOST: f64 = 1e18;
 
-/// The first number in a reading that cannot have been measured, in words.
+/// No name, reason or remark is longer, in bytes.
+const LONGEST_TEXT: usize = 16 << 10;
+
+/// The first number in a reading that cannot have been measured, or text that nobody wrote, in words.
 fn implausible(value: &Value, name: &str) -> Option<String> {
     match value {
         Value::Number(number) => {
@@ -289,6 +292,7 @@ fn implausible(value: &Value, name: &str) -> Option<String> {
             let is_plausible = number.abs() <= MOST && (number >= 0.0 || SIGNED.contains(&name));
             (!is_plausible).then(|| format!("{name} is {number}, which is no measurement"))
         }
+        Value::String(text) if text.len() > LONGEST_TEXT => Some(format!("{name} is a text of {} bytes", text.len())),
         Value::Array(values) => values.iter().find_map(|value| implausible(value, name)),
         Value::Object(values) => values.iter().find_map(|(name, value)| implausible(value, name)),
         _ => None,

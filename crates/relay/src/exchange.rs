@@ -24,7 +24,7 @@ pub struct Limits {
     /// Keyframes and sound may wait twice as long, and so may the others for a moment after the bitrate was lowered;
     /// nothing longer.
     pub queue_ms: u64,
-    /// Never more than this many bytes wait.
+    /// Never more than this many bytes wait, and never more than 8 192 messages.
     pub queue_bytes: usize,
 }
 
@@ -38,6 +38,12 @@ impl Default for Limits {
 
 /// What has waited longer than this is not worth handing to a connection that is being left, in milliseconds.
 const FRESH_MS: u128 = 500;
+
+/// Never more than so many messages wait, whatever their size: eight tracks of 120 pictures a second and their sound fill 4 s with
+/// fewer. Work per message grows with what waits, so that this bounds it.
+const MOST_WAITING: usize = 8192;
+/// And of them so many that are no frames: the oldest goes, as the newest says what holds now.
+const MOST_OTHERS: usize = 256;
 
 /// Headers that are kept: no broadcast has so many tracks.
 const MOST_HEADERS: usize = 64;
@@ -135,6 +141,8 @@ pub struct Exchange {
     limits: Limits,
     queue: VecDeque<Item>,
     queued_bytes: usize,
+    /// Headers and notes among what waits.
+    waiting_others: usize,
     accounts: Accounts,
     /// The headers in force at the front of the queue, each track's own.
     headers: BTreeMap<(HeaderSlot, u8), Bytes>,
@@ -173,6 +181,7 @@ impl Exchange {
             limits,
             queue: VecDeque::new(),
             queued_bytes: 0,
+            waiting_others: 0,
             accounts: Accounts::default(),
             headers: BTreeMap::new(),
             due: VecDeque::new(),
@@ -241,6 +250,14 @@ impl Exchange {
             _ => {}
         }
         self.queued_bytes += message.payload.len();
+        if !role.is_frame() {
+            self.waiting_others += 1;
+            if self.waiting_others > MOST_OTHERS
+                && let Some(oldest) = self.position(|role| !role.is_frame())
+            {
+                self.remove(oldest);
+            }
+        }
         self.queue.push_back(Item { role, came: now, message });
         self.trim(now);
     }
@@ -337,25 +354,33 @@ impl Exchange {
         oldest.map_or(0, |item| u64::try_from(now.since(item.came).as_millis()).unwrap_or(u64::MAX))
     }
 
+    /// Whether something has waited for longer than this. What came first waits longest, so that mostly one look is enough.
+    fn any_waits_longer(&self, now: Moment, than_ms: u64) -> bool {
+        self.queue.front().is_some_and(|item| now.since(item.came).as_millis() > u128::from(than_ms))
+    }
+
     fn age_ms(&self, now: Moment) -> u64 {
         self.age_of(now, Role::is_frame)
     }
 
-    fn has_too_many_bytes(&self) -> bool {
-        self.queued_bytes > self.limits.queue_bytes
+    /// In bytes or in number.
+    fn has_too_much(&self) -> bool {
+        self.queued_bytes > self.limits.queue_bytes || self.queue.len() > MOST_WAITING
     }
 
     /// Whether dependent frames should go. How long a keyframe or sound has waited does not count here:
     /// that could not be mended by dropping others.
     fn is_over(&self, now: Moment) -> bool {
         let patience = if self.patient_until.is_some_and(|until| now < until) { 2 } else { 1 };
-        self.has_too_many_bytes() || self.age_of(now, Role::depends) > patience * self.limits.queue_ms
+        let most_ms = patience * self.limits.queue_ms;
+        self.has_too_much() || self.any_waits_longer(now, most_ms) && self.age_of(now, Role::depends) > most_ms
     }
 
     /// Takes an item out of the queue; a header is in force from then on.
     fn remove(&mut self, index: usize) -> Option<Item> {
         let item = self.queue.remove(index)?;
         self.queued_bytes -= item.message.payload.len();
+        self.waiting_others -= usize::from(!item.role.is_frame());
         if let Role::Header(slot) = item.role {
             let track = track(item.message.kind, &item.message.payload).unwrap_or_default();
             if self.headers.len() < MOST_HEADERS || self.headers.contains_key(&(slot, track)) {
@@ -394,23 +419,24 @@ impl Exchange {
         // What is left of dependent frames has no keyframe behind it. Without the newest of them the rest
         // still decodes, so the group is cut short at its end, and the line goes on being used.
         if self.is_over(now) && self.drop_newest_dependent() {
-            while self.has_too_many_bytes() && self.drop_newest_dependent() {}
+            while self.has_too_much() && self.drop_newest_dependent() {}
         }
         // Nothing waits twice as long as the limit.
-        while self.age_ms(now) > 2 * self.limits.queue_ms {
+        let most_ms = 2 * self.limits.queue_ms;
+        while self.any_waits_longer(now, most_ms) && self.age_ms(now) > most_ms {
             self.drop_oldest_frame();
         }
         // Keyframes and sound are all that is left, and they are too many: the oldest keyframes, then
         // the oldest sound, then whatever there is.
-        while self.has_too_many_bytes() && self.queue.iter().filter(|item| item.role == Role::Keyframe).count() > 1 {
+        while self.has_too_much() && self.queue.iter().filter(|item| item.role == Role::Keyframe).count() > 1 {
             let Some(index) = self.position(|role| role == Role::Keyframe) else { break };
             self.remove_frame(index);
         }
-        while self.has_too_many_bytes() {
+        while self.has_too_much() {
             let Some(index) = self.position(|role| role == Role::Audio) else { break };
             self.remove_frame(index);
         }
-        while self.has_too_many_bytes() && !self.queue.is_empty() {
+        while self.has_too_much() && !self.queue.is_empty() {
             self.drop_oldest_frame();
         }
     }

@@ -14,15 +14,17 @@ use moth_rtmp::media::{AudioPart, track};
 use moth_rtmp::message::{Message, MessageKind};
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode, SessionError};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::time::{Instant, sleep, timeout, timeout_at};
+use tokio::time::{Instant, sleep, sleep_until, timeout, timeout_at};
 
 use crate::exchange::{HeaderSlot, Role};
 use crate::lobby::{Progress, Stay};
 use crate::metadata::stream_facts;
 use crate::onlooker::Onlooker;
+use crate::pace::Pace;
 use crate::recorder::Recorder;
 use crate::relay::{Incoming, Phase, Shared};
 use crate::sighting::sighting;
+use crate::sparing::Sparing;
 
 /// A peer gets this long to say that it publishes.
 const INTRODUCTION: Duration = Duration::from_secs(10);
@@ -35,6 +37,12 @@ const SILENT: Duration = Duration::from_secs(30);
 const MAKES_ROOM: (Duration, Duration) = (Duration::from_millis(1500), Duration::from_secs(5));
 /// Who publishes gets this long to read what it is told.
 const READS: Duration = Duration::from_secs(5);
+/// A peer that does not publish yet has said all it has to say in far less than this, in bytes.
+const MOST_INTRODUCTION: u64 = 256 << 10;
+/// Nobody is listened to faster: eight tracks of 120 pictures a second with their sound are under 1 500 messages a second, and
+/// a broadcaster that was held up for half a minute catches up at once.
+const MESSAGES_PER_S: u32 = 4000;
+const MESSAGES_AT_ONCE: u32 = 16_384;
 /// A peer gets this long to take its leave, a refused one to read why.
 const FAREWELL: Duration = Duration::from_millis(500);
 
@@ -47,6 +55,8 @@ pub(crate) enum IntakeError {
     Io(#[from] io::Error),
     #[error("it did not say within {} s that it publishes", INTRODUCTION.as_secs())]
     Silent,
+    #[error("it sent {} kB and did not say that it publishes", MOST_INTRODUCTION >> 10)]
+    Chatty,
     #[error("it published, and then sent nothing for {} s", SILENT.as_secs())]
     Fell,
     #[error("it published, fell silent, and made room for another")]
@@ -66,6 +76,9 @@ pub(crate) struct Intake {
     pub only_name: Option<String>,
     /// Who looks at the pictures.
     pub onlooker: Option<Arc<dyn Onlooker>>,
+    /// Connections that ended badly, and ones that send too many messages.
+    pub ended: Sparing,
+    pub hurried: Sparing,
 }
 
 impl Intake {
@@ -75,9 +88,10 @@ impl Intake {
         match self.converse(incoming, stay).await {
             Ok(()) => tracing::info!(peer, "the broadcaster's connection ended"),
             Err(error) => {
-                tracing::warn!(peer, %error, "a connection on the broadcaster's side ended");
+                let Some(left_out) = self.ended.tell() else { return };
+                tracing::warn!(peer, %error, "a connection on the broadcaster's side ended{left_out}");
                 // Somebody who wonders why nothing arrives looks at the screen, not into a log.
-                let text = format!("a connection from {peer} ended: {error}");
+                let text = format!("a connection from {peer} ended: {error}{left_out}");
                 self.recorder.note(Origin::Measured, Observation::Remark { text });
             }
         }
@@ -85,26 +99,36 @@ impl Intake {
 
     async fn converse(&self, mut incoming: Incoming, stay: Stay) -> Result<(), IntakeError> {
         let mut session = Receiver::default();
-        // Given back when it publishes: from then on it is no guest any more.
-        let mut stay = Some(stay);
-        let by = Instant::now() + INTRODUCTION;
+        let mut by = Instant::now() + INTRODUCTION;
+        let (mut received_bytes, mut has_published) = (0, false);
+        let mut pace = Pace::new(MESSAGES_PER_S, MESSAGES_AT_ONCE);
         let mut publishing: Option<OnAir<'_>> = None;
         // Added to every timestamp, so that a restarted broadcaster goes on where it stopped.
         let mut ahead_ms: Option<u32> = None;
         loop {
             loop {
+                let before = session.received_messages();
                 let event = session.poll();
+                pace.took(session.received_messages() - before);
+                if pace.is_ahead() {
+                    self.tell_hurry(&incoming);
+                    tokio::select! {
+                        () = pace.ready() => {}
+                        () = self.shared.make_room.notified(), if publishing.is_some() => {
+                            return Err(IntakeError::MadeRoom);
+                        }
+                        () = sleep_until(by), if publishing.is_none() => return Err(IntakeError::Silent),
+                    }
+                }
                 match event {
                     Ok(None) => break,
                     Ok(Some(ReceiverEvent::PublishRequested { app, key })) => {
-                        if let Some(stay) = &stay {
-                            stay.progressed(Progress::Asks);
-                        }
+                        stay.progressed(Progress::Asks);
                         match self.admit(&app, key.as_ref(), incoming.peer).await {
                             Ok(on_air) => {
                                 session.accept();
                                 publishing = Some(on_air);
-                                stay = None;
+                                stay.progressed(Progress::Publishes);
                             }
                             Err(why) => {
                                 session.refuse(RefuseCode::BadName, &why);
@@ -122,9 +146,10 @@ impl Intake {
                         self.take(message);
                     }
                     Ok(Some(ReceiverEvent::Ended)) => {
-                        drop(publishing);
-                        read_to_end(&mut incoming).await;
-                        return Ok(());
+                        // It may publish again, and is a guest like any other until it does.
+                        (publishing, ahead_ms, has_published) = (None, None, true);
+                        stay.ended();
+                        (by, received_bytes) = (Instant::now() + INTRODUCTION, 0);
                     }
                     Err(error) => {
                         say_farewell(&mut incoming, &mut session).await;
@@ -145,16 +170,38 @@ impl Intake {
                     () = self.shared.make_room.notified() => return Err(IntakeError::MadeRoom),
                 }
             } else {
-                timeout_at(by, read).await.map_err(|_| IntakeError::Silent)??
+                match timeout_at(by, read).await {
+                    Ok(read) => read?,
+                    // It has done what it came for, and left the door open.
+                    Err(_) if has_published => return Ok(()),
+                    Err(_) => return Err(IntakeError::Silent),
+                }
             };
             if count == 0 {
                 return Ok(());
             }
             session.received(count);
-            match &stay {
-                Some(stay) => stay.progressed(Progress::Speaks),
-                None => self.shared.heard(self.recorder.now()),
+            if publishing.is_some() {
+                self.shared.heard(self.recorder.now());
+            } else {
+                stay.progressed(Progress::Speaks);
+                received_bytes += count as u64;
+                if received_bytes > MOST_INTRODUCTION {
+                    return Err(IntakeError::Chatty);
+                }
             }
+            // Others have their turn, however fast it speaks.
+            tokio::task::yield_now().await;
+        }
+    }
+
+    /// Tells that somebody is held back.
+    fn tell_hurry(&self, incoming: &Incoming) {
+        if let Some(left_out) = self.hurried.tell() {
+            let peer = incoming.peer.map_or_else(|| "in this process".to_owned(), |peer| peer.to_string());
+            let text = format!("{peer} sends over {MESSAGES_PER_S} messages a second and is read no faster{left_out}");
+            tracing::warn!("{text}");
+            self.recorder.note(Origin::Measured, Observation::Remark { text });
         }
     }
 

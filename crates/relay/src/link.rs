@@ -17,6 +17,7 @@ use tokio::time::{Instant, timeout};
 
 use crate::connection::{BoxConnection, Dialer, Server};
 use crate::link_error::LinkError;
+use crate::pace::Pace;
 
 /// A server gets this long to take a TCP connection.
 const DIAL: Duration = Duration::from_secs(5);
@@ -24,7 +25,11 @@ const DIAL: Duration = Duration::from_secs(5);
 const OPEN: Duration = Duration::from_secs(8);
 
 /// Answers to a server that are kept while it reads nothing, in bytes.
-const MOST_ANSWERS: usize = 256 << 10;
+const MOST_ANSWERS: usize = 64 << 10;
+
+/// A server is listened to no faster: one that takes a broadcast says a few things a second.
+const MESSAGES_PER_S: u32 = 500;
+const MESSAGES_AT_ONCE: u32 = 20_000;
 
 /// A connection to a server that takes the broadcast.
 pub(crate) struct Link {
@@ -36,6 +41,7 @@ pub(crate) struct Link {
     written_bytes: u64,
     settled_bytes: u64,
     progress_at: Instant,
+    pace: Pace,
     input: Vec<u8>,
 }
 
@@ -56,6 +62,7 @@ impl Link {
             written_bytes: 0,
             settled_bytes: 0,
             progress_at: Instant::now(),
+            pace: Pace::new(MESSAGES_PER_S, MESSAGES_AT_ONCE),
             input: vec![0; 16 << 10],
         }
     }
@@ -108,6 +115,9 @@ impl Link {
 
     /// Waits for the connection to take or give something. Safe to give up on at any time.
     pub(crate) async fn step(&mut self) -> Result<(), LinkError> {
+        self.pace.took(0);
+        // Nobody is woken when it is listened to again: whoever waits here looks in several times a second.
+        let listens = !self.pace.is_ahead();
         let Self { connection, out, input, written_bytes, .. } = self;
         let read = poll_fn(|cx| {
             let mut wrote = false;
@@ -128,6 +138,9 @@ impl Link {
             if let Poll::Ready(Err(error)) = Pin::new(&mut *connection).poll_flush(cx) {
                 return Poll::Ready(Err(error));
             }
+            if !listens {
+                return if wrote { Poll::Ready(Ok(0)) } else { Poll::Pending };
+            }
             let mut buffer = ReadBuf::new(input);
             match Pin::new(&mut *connection).poll_read(cx, &mut buffer) {
                 Poll::Ready(Ok(())) if buffer.filled().is_empty() => {
@@ -141,8 +154,10 @@ impl Link {
         })
         .await?;
         if read > 0 {
+            let before = self.publisher.received_messages();
             self.publisher.feed(&self.input[..read]);
             while let Some(PublisherEvent::Ready) = self.publisher.poll()? {}
+            self.pace.took(self.publisher.received_messages() - before);
             let answers = self.publisher.take_output();
             self.answers_bytes = if self.out.is_empty() { 0 } else { self.answers_bytes } + answers.len();
             if self.answers_bytes > MOST_ANSWERS {
@@ -238,14 +253,34 @@ mod tests {
         }
     }
 
+    fn link(says: BytesMut) -> Link {
+        let address = "rtmp://127.0.0.1/live".parse().unwrap();
+        let mut link = Link::over(Box::new(Deaf(says)), address, StreamKey::new("key").unwrap());
+        link.out.unsplit(link.publisher.take_output());
+        link
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_server_that_talks_without_end_is_read_no_faster_than_one_speaks() {
+        // S0 S1 S2, then acknowledgements: chunk stream 2, type 3, four bytes (RTMP 1.0, section 5.4.3).
+        let mut says = BytesMut::from(&[&[3][..], &[0; 3072]].concat()[..]);
+        (0..500_000).for_each(|_| says.extend_from_slice(&[2, 0, 0, 0, 0, 0, 4, 3, 0, 0, 0, 0, 0, 0, 0, 1]));
+        let mut link = link(says);
+        for _ in 0..200 {
+            let _ = timeout(Duration::from_millis(50), link.step()).await;
+        }
+        let read = link.publisher.received_messages();
+        // At once, in ten seconds, and what came in one read.
+        let most = u64::from(MESSAGES_AT_ONCE) + 10 * u64::from(MESSAGES_PER_S) + 1024;
+        assert!((u64::from(MESSAGES_AT_ONCE)..most).contains(&read), "{read}");
+    }
+
     #[tokio::test]
     async fn a_server_that_pings_and_never_reads_costs_no_memory() {
         // S0 S1 S2, then pings: chunk stream 2, type 4, six bytes (RTMP 1.0, section 7.1.7).
         let mut says = BytesMut::from(&[&[3][..], &[0; 3072]].concat()[..]);
         (0..500_000).for_each(|_| says.extend_from_slice(&[2, 0, 0, 0, 0, 0, 6, 4, 0, 0, 0, 0, 0, 6, 1, 2, 3, 4]));
-        let address = "rtmp://127.0.0.1/live".parse().unwrap();
-        let mut link = Link::over(Box::new(Deaf(says)), address, StreamKey::new("key").unwrap());
-        link.out.unsplit(link.publisher.take_output());
+        let mut link = link(says);
         let error = loop {
             if let Err(error) = link.step().await {
                 break error;

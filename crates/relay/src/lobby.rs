@@ -13,6 +13,8 @@ pub enum Progress {
     Speaks,
     /// It asked to publish, and waits for its turn.
     Asks,
+    /// It publishes: it is no guest, takes no room, and is never turned away.
+    Publishes,
 }
 
 #[derive(Debug)]
@@ -24,8 +26,14 @@ struct Guest {
 
 #[derive(Debug, Default)]
 struct Inside {
-    guests: Vec<Guest>,
+    known: Vec<Guest>,
     next: u64,
+}
+
+impl Inside {
+    fn guests(&self) -> impl Iterator<Item = &Guest> {
+        self.known.iter().filter(|guest| guest.progress != Progress::Publishes)
+    }
 }
 
 /// The place before publishing.
@@ -58,10 +66,12 @@ impl Lobby {
         let (id, turned_away) = {
             let mut inside = lock(&self.inside);
             let mut turned_away = false;
-            if inside.guests.len() >= self.most {
-                let least = inside.guests.iter().enumerate().min_by_key(|(_, guest)| (guest.progress, guest.id));
-                if let Some(at) = least.map(|(at, _)| at) {
-                    let guest = inside.guests.remove(at);
+            // One that published and does so no more is a guest again: there may be more of them than there is room for.
+            while inside.guests().count() >= self.most {
+                let Some(least) = inside.guests().min_by_key(|guest| (guest.progress, guest.id)).map(|guest| guest.id) else {
+                    break;
+                };
+                for guest in inside.known.extract_if(.., |guest| guest.id == least) {
                     if let Some(task) = guest.task {
                         task.abort();
                     }
@@ -70,11 +80,11 @@ impl Lobby {
             }
             let id = inside.next;
             inside.next += 1;
-            inside.guests.push(Guest { id, progress: Progress::Silent, task: None });
+            inside.known.push(Guest { id, progress: Progress::Silent, task: None });
             (id, turned_away)
         };
         let task = tokio::spawn(serve(Stay { id, inside: self.inside.clone() })).abort_handle();
-        if let Some(guest) = lock(&self.inside).guests.iter_mut().find(|guest| guest.id == id) {
+        if let Some(guest) = lock(&self.inside).known.iter_mut().find(|guest| guest.id == id) {
             guest.task = Some(task);
         }
         if turned_away {
@@ -87,15 +97,22 @@ impl Lobby {
 impl Stay {
     /// The guest has come so far.
     pub fn progressed(&self, progress: Progress) {
-        if let Some(guest) = lock(&self.inside).guests.iter_mut().find(|guest| guest.id == self.id) {
+        if let Some(guest) = lock(&self.inside).known.iter_mut().find(|guest| guest.id == self.id) {
             guest.progress = guest.progress.max(progress);
+        }
+    }
+
+    /// It publishes no more, and is a guest like any other again.
+    pub fn ended(&self) {
+        if let Some(guest) = lock(&self.inside).known.iter_mut().find(|guest| guest.id == self.id) {
+            guest.progress = Progress::Speaks;
         }
     }
 }
 
 impl Drop for Stay {
     fn drop(&mut self) {
-        lock(&self.inside).guests.retain(|guest| guest.id != self.id);
+        lock(&self.inside).known.retain(|guest| guest.id != self.id);
     }
 }
 
@@ -152,6 +169,37 @@ mod tests {
                 "who asks to publish is never pushed out by who is silent"
             );
         }
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn who_publishes_takes_no_room_until_it_ends() {
+        let (tell, mut gone) = unbounded_channel();
+        let lobby = Lobby::new(2);
+        let (end, ended) = tokio::sync::oneshot::channel::<()>();
+        let token = Gone(1, tell.clone());
+        let publishes = async |stay: Stay| {
+            stay.progressed(Progress::Publishes);
+            let _ = ended.await;
+            stay.ended();
+            let _both = (token, stay);
+            pending::<()>().await;
+        };
+        assert!(!lobby.welcome(publishes).await);
+        tokio::task::yield_now().await;
+        let come = |name: u32| {
+            let token = Gone(name, tell.clone());
+            lobby.welcome(move |stay| async move {
+                let _both = (token, stay);
+                pending::<()>().await;
+            })
+        };
+        assert!(!come(2).await && !come(3).await, "there is room for two beside it");
+        end.send(()).unwrap();
+        tokio::task::yield_now().await;
+        assert!(come(4).await);
+        let mut left = [gone.recv().await, gone.recv().await];
+        left.sort();
+        assert_eq!(left, [Some(2), Some(3)], "it has come further than they");
     }
 
     #[tokio::test(start_paused = true)]

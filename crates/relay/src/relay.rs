@@ -22,6 +22,7 @@ use crate::intake::Intake;
 use crate::lobby::Lobby;
 use crate::onlooker::Onlooker;
 use crate::recorder::Recorder;
+use crate::sparing::Sparing;
 
 /// How often the accounts are read.
 const ACCOUNTS_EACH: Duration = Duration::from_millis(100);
@@ -266,6 +267,8 @@ impl Relay {
             app: settings.app,
             only_name: settings.only_name,
             onlooker,
+            ended: Sparing::default(),
+            hurried: Sparing::default(),
         };
         let delivery = Delivery {
             shared: shared.clone(),

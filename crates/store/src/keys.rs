@@ -1,13 +1,14 @@
 //! Stream keys, each in a file that only its user can read.
 
 use std::fs;
-use std::io::{self, Read};
+use std::io;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use moth_rtmp::StreamKey;
 use moth_rtmp::key::{KeyError, MAX_KEY_BYTES};
 
+use crate::bounded;
 use crate::overwrite::overwrite;
 
 /// The keys that are kept, by their service's name.
@@ -63,13 +64,13 @@ impl Keys {
     pub fn read(&self, service: &str) -> Result<Option<StreamKey>, KeysError> {
         let path = self.path(service);
         let fail = |error| KeysError::Io { path: path.clone(), what: "read", error };
-        let file = match fs::File::open(&path) {
+        match close_to_others(&path) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
-            opened => opened.map_err(fail)?,
-        };
-        close_to_others(&file).map_err(fail)?;
-        let mut text = String::new();
-        file.take(MAX_KEY_BYTES as u64 + 64).read_to_string(&mut text).map_err(fail)?;
+            // On a disk that only is read, say. That others can read it is no reason not to go on air.
+            Err(error) => tracing::warn!(path = %path.display(), %error, "others can read this stream key's file"),
+            Ok(()) => {}
+        }
+        let text = bounded::read(&path, MAX_KEY_BYTES as u64 + 64).map_err(fail)?;
         StreamKey::new(&text).map(Some).map_err(|error| KeysError::Key { path: path.clone(), error })
     }
 
@@ -98,15 +99,15 @@ impl Keys {
 
 /// A key that others can read, after a copy from elsewhere say, is closed to them.
 #[cfg(unix)]
-fn close_to_others(file: &fs::File) -> io::Result<()> {
+fn close_to_others(path: &Path) -> io::Result<()> {
     use std::os::unix::fs::PermissionsExt;
-    let mode = file.metadata()?.permissions().mode();
-    if mode & 0o077 != 0 { file.set_permissions(fs::Permissions::from_mode(0o600)) } else { Ok(()) }
+    let mode = fs::metadata(path)?.permissions().mode();
+    if mode & 0o077 != 0 { fs::set_permissions(path, fs::Permissions::from_mode(0o600)) } else { Ok(()) }
 }
 
 #[cfg(not(unix))]
-fn close_to_others(_: &fs::File) -> io::Result<()> {
-    Ok(())
+fn close_to_others(path: &Path) -> io::Result<()> {
+    fs::metadata(path).map(|_| ())
 }
 
 #[cfg(test)]

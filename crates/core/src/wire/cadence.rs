@@ -62,6 +62,12 @@ impl Cadence {
         self.counted = (0, 0);
     }
 
+    /// The clock leaps before the next frame: how far says nothing of frames.
+    pub(super) fn leap(&mut self) {
+        self.last_ms = None;
+        self.counted = (0, 0);
+    }
+
     /// Takes a frame's timestamp (milliseconds modulo 2³²) and gives the number of frames that are
     /// missing just before it, or found missing by it.
     pub(super) fn frame(&mut self, time_ms: u32) -> u64 {

@@ -9,13 +9,24 @@ use crossterm::cursor::Show;
 use crossterm::execute;
 use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
 use ratatui::backend::CrosstermBackend;
-use ratatui::{Frame, Terminal};
+use ratatui::layout::Rect;
+use ratatui::{Frame, Terminal, TerminalOptions, Viewport};
+
+/// No screen is larger, in columns and rows. A terminal may say 65 535 of both, for which there is not memory enough.
+const MOST: (u16, u16) = (1000, 400);
 
 /// The terminal, in use.
 pub(super) struct Screen {
     /// Never dropped: on dropping it shows the cursor, and if the terminal is gone, tells of that on standard error, which is gone
     /// as well, and panics. [`give_back`] shows the cursor.
     terminal: ManuallyDrop<Terminal<CrosstermBackend<Stdout>>>,
+    area: Rect,
+}
+
+/// What is drawn on: the terminal, as far as it is of this world.
+fn area() -> io::Result<Rect> {
+    let (width, height) = crossterm::terminal::size()?;
+    Ok(Rect::new(0, 0, width.min(MOST.0), height.min(MOST.1)))
 }
 
 impl Screen {
@@ -25,9 +36,12 @@ impl Screen {
         // From here on, leaving by an error gives back what was taken.
         let taken = Guard;
         execute!(io::stdout(), EnterAlternateScreen)?;
-        let terminal = Terminal::new(CrosstermBackend::new(io::stdout()))?;
+        let area = area()?;
+        let options = TerminalOptions { viewport: Viewport::Fixed(area) };
+        let mut terminal = Terminal::with_options(CrosstermBackend::new(io::stdout()), options)?;
+        terminal.clear()?;
         std::mem::forget(taken);
-        Ok(Self { terminal: ManuallyDrop::new(terminal) })
+        Ok(Self { terminal: ManuallyDrop::new(terminal), area })
     }
 
     /// Takes the terminal once more, whatever was done to it since.
@@ -40,6 +54,11 @@ impl Screen {
     }
 
     pub(super) fn draw(&mut self, draw: impl FnOnce(&mut Frame<'_>)) -> io::Result<()> {
+        let area = area()?;
+        if area != self.area {
+            self.terminal.resize(area)?;
+            self.area = area;
+        }
         self.terminal.draw(draw).map(|_| ())
     }
 }

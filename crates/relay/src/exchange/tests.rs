@@ -241,3 +241,25 @@ fn when_the_broadcast_ends_nothing_stays_queued() {
     assert_eq!(accounts.video.dropped, 50);
     assert!(exchange.is_empty());
 }
+
+fn data(time_ms: u32) -> Message {
+    Message { kind: MessageKind::Data, time: StreamTime(time_ms), stream_id: 1, payload: Vec::new().into() }
+}
+
+/// While the server is away everything waits: what it costs to take one more must not grow without end.
+#[test]
+fn however_small_they_are_only_so_many_messages_wait() {
+    let mut exchange = Exchange::new(Limits::default());
+    let now = Moment::after(Duration::from_secs(1));
+    exchange.offer(header(MessageKind::Video, 1), now);
+    exchange.offer(video(Role::Keyframe, 0, 100), now);
+    (0..200_000).for_each(|_| exchange.offer(data(0), now));
+    assert_eq!(exchange.queue.len(), 1 + MOST_OTHERS, "the keyframe, and the newest of the others");
+    (0..100_000).for_each(|_| exchange.offer(audio(0), now));
+    assert!(exchange.queue.len() <= MOST_WAITING);
+    let accounts = exchange.accounts();
+    assert_eq!((accounts.video.dropped, accounts.audio.offered), (0, 100_000), "the keyframe is kept to the last");
+    exchange.begin_again();
+    let first = exchange.next(now).map(|outgoing| outgoing.role);
+    assert_eq!(first, Some(Role::Header(HeaderSlot::Video)), "a header that made room is in force all the same");
+}

@@ -73,6 +73,12 @@ impl Publisher {
         self.wire.take_output()
     }
 
+    /// Messages that came so far, of any kind.
+    #[must_use]
+    pub fn received_messages(&self) -> u64 {
+        self.wire.received_messages()
+    }
+
     /// Whether media may be sent.
     #[must_use]
     pub fn is_ready(&self) -> bool {

@@ -26,7 +26,7 @@ pub enum ReceiverEvent {
     },
     /// Audio, video or metadata of the accepted stream.
     Media(Message),
-    /// It said that the stream is over.
+    /// It said that the stream is over. It may ask for another on the same connection.
     Ended,
 }
 
@@ -54,13 +54,20 @@ pub struct Receiver {
     wire: Wire,
     state: State,
     app: String,
-    /// What is left of an aggregate message.
+    /// What is left of an aggregate message, and how many came in such.
     unpacked: Unpacked,
+    unpacked_messages: u64,
 }
 
 impl Default for Receiver {
     fn default() -> Self {
-        Self { wire: Wire::server(), state: State::Connecting, app: String::new(), unpacked: Unpacked::default() }
+        Self {
+            wire: Wire::server(),
+            state: State::Connecting,
+            app: String::new(),
+            unpacked: Unpacked::default(),
+            unpacked_messages: 0,
+        }
     }
 }
 
@@ -82,6 +89,12 @@ impl Receiver {
         self.wire.received(count);
     }
 
+    /// Messages that came so far, of any kind, also in aggregate messages.
+    #[must_use]
+    pub fn received_messages(&self) -> u64 {
+        self.wire.received_messages() + self.unpacked_messages
+    }
+
     /// What must be sent to the peer.
     #[must_use]
     pub fn take_output(&mut self) -> BytesMut {
@@ -95,6 +108,7 @@ impl Receiver {
     pub fn poll(&mut self) -> Result<Option<ReceiverEvent>, SessionError> {
         while self.state != State::Asking && self.state != State::Over {
             if let Some(message) = self.unpacked.next() {
+                self.unpacked_messages += 1;
                 return Ok(Some(ReceiverEvent::Media(message)));
             }
             let Some(message) = self.wire.next()? else { return Ok(None) };
@@ -146,7 +160,9 @@ impl Receiver {
             }
             // FCUnpublish comes before deleteStream; a peer that is cut off between them calls it an error.
             ("deleteStream" | "closeStream", State::Publishing) => {
-                self.state = State::Over;
+                // It may publish again on this connection.
+                self.state = State::Connected;
+                self.unpacked = Unpacked::default();
                 return Ok(Some(ReceiverEvent::Ended));
             }
             ("play" | "play2", _) => {

@@ -26,6 +26,7 @@ pub(super) struct Wire {
     input: BytesMut,
     out: BytesMut,
     received_bytes: u64,
+    received_messages: u64,
     acknowledged_bytes: u64,
     /// After this many received bytes the peer wants an acknowledgement; unset until it says so.
     window_bytes: Option<u32>,
@@ -51,6 +52,7 @@ impl Wire {
             input: BytesMut::new(),
             out,
             received_bytes: 0,
+            received_messages: 0,
             acknowledged_bytes: 0,
             window_bytes: None,
         }
@@ -70,6 +72,11 @@ impl Wire {
         self.received_bytes += count as u64;
     }
 
+    /// Messages that came so far, of any kind.
+    pub(super) fn received_messages(&self) -> u64 {
+        self.received_messages
+    }
+
     pub(super) fn take_output(&mut self) -> BytesMut {
         self.out.split()
     }
@@ -87,6 +94,7 @@ impl Wire {
             }
         }
         while let Some(message) = self.reader.read(&mut self.input)? {
+            self.received_messages += 1;
             match message.kind {
                 MessageKind::WindowAckSize => self.window_bytes = message.leading_u32().filter(|w| *w > 0),
                 MessageKind::UserControl => self.answer_ping(&message.payload),
