@@ -77,6 +77,7 @@ impl Delivery {
             }
             self.broadcast().await;
             self.shared.exchange().clear();
+            self.shared.hurry.send_replace(false);
             self.shared.phase.send_replace(Phase::Idle);
             self.link(LinkChange::Closed { server: self.server().name.clone() });
         }
@@ -257,8 +258,15 @@ impl Delivery {
                 }
                 () = off_air(&mut phase) => {
                     // A broadcast too short to be connected: what it left may still be delivered.
-                    let Ok(Ok(line)) = timeout_at(Instant::now() + FINISH, attempt).await else { return None };
-                    Ok(line)
+                    let waiting = timeout_at(Instant::now() + FINISH, attempt);
+                    tokio::select! {
+                        biased;
+                        outcome = waiting => match outcome {
+                            Ok(Ok(line)) => Ok(line),
+                            _ => return None,
+                        },
+                        () = self.shared.is_hurried() => return None,
+                    }
                 }
             };
             match outcome {
@@ -370,6 +378,7 @@ impl Delivery {
                     finish_by = Some(Instant::now() + FINISH);
                     Ok(())
                 }
+                () = self.shared.is_hurried(), if finish_by.is_some() => return self.see_off(line).await,
             };
             if let Err(error) = outcome {
                 if let Some(index) = wanted {
@@ -429,7 +438,11 @@ async fn settle_until(line: &mut Line, shared: &Shared, by: Instant) {
                 outcome = line.step() => outcome,
             }
         };
-        let outcome = timeout_at(by, step).await;
+        let outcome = tokio::select! {
+            biased;
+            outcome = timeout_at(by, step) => outcome,
+            () = shared.is_hurried() => break,
+        };
         shared.with(|exchange| line.settle(exchange));
         if !matches!(outcome, Ok(Ok(()))) {
             break;

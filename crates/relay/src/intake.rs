@@ -22,14 +22,14 @@ use crate::metadata::stream_facts;
 use crate::onlooker::Onlooker;
 use crate::pace::Pace;
 use crate::recorder::Recorder;
-use crate::relay::{Incoming, Phase, Shared};
+use crate::relay::{ByteStream, Incoming, Phase, Shared};
 use crate::sighting::sighting;
 use crate::sparing::Sparing;
 
 /// A peer gets this long to say that it publishes.
 const INTRODUCTION: Duration = Duration::from_secs(10);
-/// A broadcaster that comes back while its last broadcast is being seen off waits for this long.
-const SEEING_OFF: Duration = Duration::from_secs(8);
+/// A broadcaster that comes back while its last broadcast is being seen off waits for this long; then that is cut short.
+const SEEING_OFF: Duration = Duration::from_millis(1500);
 /// Who publishes and sends nothing for so long is gone: broadcasters send sound or pictures many times a second.
 const SILENT: Duration = Duration::from_secs(30);
 /// One that has been silent for so long makes room for another; the first for one of the same host, which is most likely the same
@@ -124,7 +124,16 @@ impl Intake {
                     Ok(None) => break,
                     Ok(Some(ReceiverEvent::PublishRequested { app, key })) => {
                         stay.progressed(Progress::Asks);
-                        match self.admit(&app, key.as_ref(), incoming.peer).await {
+                        let admitted = {
+                            let admit = self.admit(&app, key.as_ref(), incoming.peer);
+                            tokio::select! {
+                                biased;
+                                // Who hung up while it waited is not to take the place from who is still there.
+                                gone = hung_up(&mut *incoming.stream, &mut session) => return gone.map_err(IntakeError::Io),
+                                admitted = admit => admitted,
+                            }
+                        };
+                        match admitted {
                             Ok(on_air) => {
                                 session.accept();
                                 publishing = Some(on_air);
@@ -220,13 +229,23 @@ impl Intake {
             return Ok(OnAir { intake: self, resumes: true });
         }
         let mut phase = self.shared.phase.subscribe();
-        if *phase.borrow_and_update() == Phase::OnAir && self.is_to_make_room(peer) {
-            self.shared.make_room.notify_waiters();
+        if *phase.borrow_and_update() == Phase::OnAir {
+            if self.is_to_make_room(peer) {
+                self.shared.make_room.notify_waiters();
+            }
+            // It may be on its way out: what it sent last is read before its end is seen.
             let _ = timeout(FAREWELL, phase.wait_for(|p| *p != Phase::OnAir)).await;
         }
         if *phase.borrow_and_update() == Phase::Finishing {
-            // The same broadcaster, most likely, restarted: its last frames are still on their way.
-            let _ = timeout(SEEING_OFF, phase.wait_for(|p| *p == Phase::Idle)).await;
+            // The same broadcaster, most likely, restarted: its last frames are still on their way. A server that is slow to
+            // take them is not to keep it off the air.
+            if timeout(SEEING_OFF, phase.wait_for(|p| *p == Phase::Idle)).await.is_err() {
+                self.shared.hurry.send_if_modified(|hurry| {
+                    *hurry |= *self.shared.phase.borrow() == Phase::Finishing;
+                    *hurry
+                });
+                let _ = timeout(SEEING_OFF, phase.wait_for(|p| *p == Phase::Idle)).await;
+            }
         }
         let taken = self.shared.phase.send_if_modified(|phase| {
             let free = *phase == Phase::Idle;
@@ -238,6 +257,7 @@ impl Intake {
         if !taken {
             return Err("another broadcaster is already publishing through this moth; stop it first".into());
         }
+        self.shared.hurry.send_replace(false);
         self.shared.peer.send_replace(peer);
         self.shared.heard(self.recorder.now());
         self.recorder.note(Origin::Measured, Observation::Broadcaster { present: true });
@@ -332,6 +352,20 @@ async fn await_another(shared: Arc<Shared>, recorder: Recorder, until: Moment) {
     if shared.vacant.swap(false, Ordering::AcqRel) {
         leave(&shared, &recorder);
     }
+}
+
+/// Ready when the peer hangs up. What it says meanwhile is kept for later, and not without end.
+async fn hung_up(stream: &mut dyn ByteStream, session: &mut Receiver) -> io::Result<()> {
+    let mut kept_bytes = 0;
+    while kept_bytes < MOST_INTRODUCTION {
+        let count = stream.read_buf(session.room()).await?;
+        if count == 0 {
+            return Ok(());
+        }
+        session.received(count);
+        kept_bytes += count as u64;
+    }
+    std::future::pending().await
 }
 
 /// Sends what is left to say, and reads on for a moment: closing with unread bytes would reset the

@@ -68,7 +68,8 @@ impl Lobby {
             let mut turned_away = false;
             // One that published and does so no more is a guest again: there may be more of them than there is room for.
             while inside.guests().count() >= self.most {
-                let Some(least) = inside.guests().min_by_key(|guest| (guest.progress, guest.id)).map(|guest| guest.id) else {
+                let Some(least) = inside.guests().min_by_key(|guest| (guest.progress, guest.id)).map(|guest| guest.id)
+                else {
                     break;
                 };
                 for guest in inside.known.extract_if(.., |guest| guest.id == least) {

@@ -85,6 +85,8 @@ pub(crate) struct Shared {
     pub vacant: AtomicBool,
     /// How often a broadcaster went on where another had stopped.
     pub resumed: watch::Sender<u64>,
+    /// Another broadcaster waits for the one before it to be seen off.
+    pub hurry: watch::Sender<bool>,
     /// Who publishes and has fallen silent is asked to make room for another.
     pub make_room: Notify,
 }
@@ -139,6 +141,12 @@ impl Shared {
     /// Something came from who publishes.
     pub(crate) fn heard(&self, now: Moment) {
         self.lock().heard_at = now;
+    }
+
+    /// Ready once another broadcaster waits for the one before it to be seen off.
+    pub(crate) async fn is_hurried(&self) {
+        // An error would say that the relay itself is gone.
+        let _ = self.hurry.subscribe().wait_for(|hurry| *hurry).await;
     }
 
     /// For how long who publishes has been silent.
@@ -258,6 +266,7 @@ impl Relay {
             peer: watch::Sender::new(None),
             vacant: AtomicBool::new(false),
             resumed: watch::Sender::new(0),
+            hurry: watch::Sender::new(false),
             make_room: Notify::new(),
         });
         let (commands, orders) = mpsc::channel(16);

@@ -1,6 +1,4 @@
 //! Any bytes after an honest handshake: no panic, bounded memory, small answers.
-//!
-//! `cargo fuzz run receiver` in `crates/rtmp` (with a stable compiler: `RUSTC_BOOTSTRAP=1`).
 #![no_main]
 
 use bytes::BytesMut;
