@@ -258,3 +258,125 @@ fn idle_clients_take_no_descriptor_that_the_broadcast_needs() {
     assert!(answer.starts_with("HTTP/1.1 200"), "{answer}");
     assert!(!moth.log().contains("Too many open files"), "{}", moth.log());
 }
+
+/// The longest time without a line of JSON, while `during` runs.
+fn longest_silence(moth: &Moth, during: impl FnOnce()) -> Duration {
+    let stop = Arc::new(AtomicBool::new(false));
+    let watch = std::thread::spawn({
+        let (stop, path) = (stop.clone(), moth.dir.path().join("lines.json"));
+        move || {
+            let (mut length, mut at, mut longest) = (0, Instant::now(), Duration::ZERO);
+            while !stop.load(Ordering::Relaxed) {
+                let now = fs::metadata(&path).unwrap().len();
+                if now > length {
+                    (length, at) = (now, Instant::now());
+                }
+                longest = longest.max(at.elapsed());
+                std::thread::sleep(Duration::from_millis(20));
+            }
+            longest
+        }
+    });
+    during();
+    stop.store(true, Ordering::Relaxed);
+    watch.join().unwrap()
+}
+
+/// On chunk stream 5, a message of no length and kind 18 (data), for message stream 1; each byte after it is one more.
+const EMPTY: [u8; 12] = [5, 0, 0, 0, 0, 0, 0, 18, 1, 0, 0, 0];
+const ONE_MORE: u8 = 0xc5;
+
+#[test]
+fn floods_of_tiny_messages_stop_nothing() {
+    let moth = moth();
+    let pieces = pieces(&moth.publish_to());
+    let (opens, publishes) = (&pieces[..2], &pieces[..pieces.len() - 1]);
+    let stop = Arc::new(AtomicBool::new(false));
+    // One publishes to a server that is away, so that everything waits; three do not publish at all.
+    let floods: Vec<_> = [publishes, opens, opens, opens]
+        .into_iter()
+        .map(|begin| {
+            let mut stream = connect(&moth);
+            say(&mut stream, begin);
+            stream.write_all(&EMPTY).unwrap();
+            stream.set_write_timeout(Some(Duration::from_millis(100))).unwrap();
+            let (stop, port, begin) = (stop.clone(), moth.port, begin.to_vec());
+            std::thread::spawn(move || {
+                while !stop.load(Ordering::Relaxed) {
+                    let said = stream.write(&[ONE_MORE; 16 << 10]);
+                    if said.is_err_and(|error| error.kind() != std::io::ErrorKind::WouldBlock) {
+                        // Sent away, it comes again.
+                        let Ok(again) = TcpStream::connect(("127.0.0.1", port)) else { continue };
+                        stream = again;
+                        let _ = stream.set_read_timeout(Some(Duration::from_millis(100)));
+                        let _ = stream.set_write_timeout(Some(Duration::from_millis(100)));
+                        begin.iter().for_each(|piece| {
+                            let _ = stream.write(piece).and_then(|_| stream.read(&mut [0; 8192]));
+                        });
+                        let _ = stream.write(&EMPTY);
+                    }
+                }
+            })
+        })
+        .collect();
+    let silence = longest_silence(&moth, || std::thread::sleep(Duration::from_secs(8)));
+    assert!(silence < Duration::from_secs(3), "{silence:?} without a line");
+    let began = Instant::now();
+    let log = moth.dir.path().join("moth.log");
+    moth.process.signal("INT");
+    let mut moth = moth;
+    wait_for("its end", Duration::from_secs(20), || moth.process.0.try_wait().unwrap());
+    assert!(began.elapsed() < Duration::from_secs(3), "{:?}", began.elapsed());
+    assert!(fs::read_to_string(log).unwrap().contains("messages a second and is read no faster"));
+    stop.store(true, Ordering::Relaxed);
+    floods.into_iter().for_each(|flood| flood.join().unwrap());
+}
+
+#[test]
+fn strangers_fill_neither_log_nor_recording() {
+    let feed = format!("127.0.0.1:{}", free_port());
+    let moth = Moth::watching_with(here(), &["rtmp://127.0.0.1:1/live"], &["--feed", &feed]);
+    let size = |name: &str| fs::metadata(moth.dir.path().join(name)).unwrap().len();
+    let before = [size("moth.log"), size("seen.jsonl")];
+    let began = Instant::now();
+    for _ in 0..1500 {
+        for to in [format!("127.0.0.1:{}", moth.port), feed.clone()] {
+            if let Ok(mut stream) = TcpStream::connect(to) {
+                let _ = stream.write_all(b"GET / HTTP/1.1\r\nHost: nowhere\r\n\r\n");
+            }
+        }
+    }
+    std::thread::sleep(Duration::from_secs(1));
+    let seconds = began.elapsed().as_secs() + 1;
+    let grown = [size("moth.log") - before[0], size("seen.jsonl") - before[1]];
+    assert!(grown[0] < 4000, "{} bytes of log:\n{}", grown[0], moth.log());
+    // Ten accounts a second and the machine's load are what every second costs.
+    assert!(grown[1] < 20_000 * seconds, "{} bytes of recording in {seconds} s", grown[1]);
+    assert_eq!(moth.stop().0, Some(0));
+}
+
+#[test]
+fn a_moth_that_stood_still_says_so_and_blames_nobody() {
+    if !have(&["nginx", "ffmpeg"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let moth = Moth::here(&[&nginx.address()]);
+    let ffmpeg = Running(publish(here(), &moth.publish_to(), 60, 500));
+    wait_for("frames", Duration::from_secs(10), || {
+        (moth.newest()["frames"]["delivered"].as_u64().unwrap() > 150).then_some(())
+    });
+    assert_eq!(moth.newest()["viewers"]["freezes"]["count"], 0, "{}", moth.newest());
+    moth.process.signal("STOP");
+    std::thread::sleep(Duration::from_secs(8));
+    moth.process.signal("CONT");
+    std::thread::sleep(Duration::from_secs(6));
+    let newest = moth.newest();
+    assert_eq!(newest["viewers"]["freezes"]["count"], 1, "{newest}");
+    assert!(moth.log().contains("the moth itself stood still for 8 s"), "{}", moth.log());
+    drop(ffmpeg);
+    let (status, lines) = moth.stop();
+    assert_eq!(status, Some(0));
+    let blamed: Vec<_> = lines.iter().filter(|line| line["fault"] != "none").collect();
+    assert!(blamed.is_empty(), "{blamed:#?}");
+}

@@ -463,3 +463,22 @@ fn a_recording_is_replayed_back_and_forth() {
     terminal.keys("q");
     assert_eq!(terminal.left(), "left=0");
 }
+
+#[test]
+fn a_terminal_of_65535_columns_and_rows_takes_no_memory() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(100, 30);
+    terminal.enter("stty rows 65535 cols 65535");
+    terminal.enter(&format!("{} demo --evening calm; echo left=$?", env!("CARGO_BIN_EXE_moth")));
+    let moth = wait_for("the moth", Duration::from_secs(5), || Some(terminal.moth()).filter(|id| !id.is_empty()));
+    std::thread::sleep(Duration::from_secs(2));
+    let status = std::fs::read_to_string(format!("/proc/{moth}/status")).unwrap();
+    let resident = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap();
+    let kb: u64 = resident.trim().trim_end_matches(" kB").parse().unwrap();
+    assert!(kb < 200 << 10, "{kb} kB");
+    terminal.enter("q");
+    terminal.keys("y");
+    terminal.shows("left=0", 10);
+}

@@ -26,6 +26,8 @@ use crate::sparing::Sparing;
 
 /// How often the accounts are read.
 const ACCOUNTS_EACH: Duration = Duration::from_millis(100);
+/// Who reads them every tenth of a second and has not for so long was stopped, or had no processor.
+const STOOD_STILL: Duration = Duration::from_secs(2);
 /// Connections that may be open on the broadcaster's side at once beside the one that publishes; each may hold a few megabytes
 /// of unfinished messages.
 const MOST_CONNECTIONS: usize = 8;
@@ -330,9 +332,17 @@ impl Relay {
 async fn report(shared: Arc<Shared>, recorder: Recorder) {
     let mut tick = interval(ACCOUNTS_EACH);
     tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    let mut before = recorder.now();
     loop {
         tick.tick().await;
         let now = recorder.now();
+        let stood = now.since(before);
+        before = now;
+        if stood > STOOD_STILL {
+            let text = format!("the moth itself stood still for {} s, and carried nothing meanwhile", stood.as_secs());
+            tracing::warn!("{text}: it was stopped, or the machine slept or had no time for it");
+            recorder.note(Origin::Measured, Observation::Remark { text });
+        }
         let relay = {
             let post = shared.lock();
             let (freezes, frozen_ms) = post.exchange.freezes(now);

@@ -323,3 +323,30 @@ fn whatever_a_broadcaster_does_in_whatever_order_the_next_one_gets_on_air() {
         }
     }
 }
+
+#[tokio::test(start_paused = true)]
+async fn who_has_ended_its_stream_may_publish_another_on_the_same_connection() {
+    let words = words();
+    let (mut tried, got_keyframe) = Tried::begin(Temper::Takes).await;
+    let started = |heard: &[u8]| heard.windows(22).filter(|window| *window == b"NetStream.Publish.Star").count();
+    let mut heard = Vec::new();
+    for (round, asks) in [&words.publish, &words.again, &words.again].into_iter().enumerate() {
+        got_keyframe.store(false, Ordering::Relaxed);
+        if round == 0 {
+            tried.connection().await;
+        }
+        tried.say(asks).await;
+        tried.say(&words.keyframe).await;
+        sleep(Duration::from_secs(3)).await;
+        let mut bytes = [0; 4096];
+        let read = tried.connections[0].read(&mut bytes).await.unwrap();
+        heard.extend_from_slice(&bytes[..read]);
+        assert_eq!(started(&heard), round + 1);
+        assert!(got_keyframe.load(Ordering::Relaxed), "round {round}");
+        tried.say(&words.end).await;
+        sleep(Duration::from_secs(1)).await;
+    }
+    // Having done what it came for, it is not told off for staying, and not kept either.
+    let left = timeout(Duration::from_secs(12), tried.connections[0].read(&mut [0; 4096])).await;
+    assert_eq!(left.unwrap().unwrap(), 0);
+}
