@@ -380,3 +380,14 @@ fn a_moth_that_stood_still_says_so_and_blames_nobody() {
     let blamed: Vec<_> = lines.iter().filter(|line| line["fault"] != "none").collect();
     assert!(blamed.is_empty(), "{blamed:#?}");
 }
+
+/// For longer, and over many seeds: `cargo run -p moth-adversary -- --minutes 30`.
+#[test]
+fn the_broadcast_bears_an_adversary_on_every_side() {
+    if !have(&["ffmpeg"]) {
+        return;
+    }
+    let plan = moth_adversary::Plan { moth: env!("CARGO_BIN_EXE_moth").into(), seed: 1, long: Duration::from_secs(30) };
+    let report = moth_adversary::run(&plan).unwrap_or_else(|what| panic!("{what}"));
+    assert!(report.attacks.len() > 30, "{:#?}", report.attacks);
+}

@@ -31,8 +31,9 @@ const STOOD_STILL: Duration = Duration::from_secs(2);
 /// Connections that may be open on the broadcaster's side at once beside the one that publishes; each may hold a few megabytes
 /// of unfinished messages.
 const MOST_CONNECTIONS: usize = 8;
-/// Seeing off a broadcast takes at most this long when the program stops.
-const STOP: Duration = Duration::from_secs(8);
+/// When the program stops, what waits is sent for at most this long; then the broadcast is cut short, for which it has this long.
+const STOP: Duration = Duration::from_millis(1800);
+const CUT_SHORT: Duration = Duration::from_millis(500);
 
 /// A byte stream from a broadcaster, real or stand-in.
 pub trait ByteStream: AsyncRead + AsyncWrite + Send + Unpin {}
@@ -228,7 +229,7 @@ impl RelayHandle {
         self.shared.peer.subscribe()
     }
 
-    /// Ends the broadcast: sends what waits, within a few seconds, and closes the connection properly.
+    /// Ends the broadcast: sends what waits, within two seconds, and closes the connection properly.
     pub async fn finish(&self) {
         self.shared.phase.send_if_modified(|phase| {
             let on_air = *phase == Phase::OnAir;
@@ -238,7 +239,10 @@ impl RelayHandle {
             on_air
         });
         let mut phase = self.shared.phase.subscribe();
-        let _ = timeout(STOP, phase.wait_for(|p| *p == Phase::Idle)).await;
+        if timeout(STOP, phase.wait_for(|p| *p == Phase::Idle)).await.is_err() {
+            self.shared.hurry.send_replace(true);
+            let _ = timeout(CUT_SHORT, phase.wait_for(|p| *p == Phase::Idle)).await;
+        }
     }
 }
 
