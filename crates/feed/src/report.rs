@@ -102,7 +102,7 @@ impl Reports {
     /// ffmpeg's counts: `dup_frames` showed the last picture again, `drop_frames` were never encoded. They are told
     /// together at the end of each of its reports.
     fn of_progress(&mut self, key: &str, value: &str) -> Vec<Heard> {
-        let count = || value.parse::<u64>().ok();
+        let count = || value.parse::<u64>().ok().filter(|count| *count <= MOST_FRAMES);
         match key {
             "frame" => self.progress.encoded = count(),
             "dup_frames" => self.progress.lagged = count(),
@@ -119,18 +119,25 @@ impl Reports {
     }
 }
 
+/// A century at 120 frames/s has fewer.
+const MOST_FRAMES: u64 = 1_000_000_000_000;
+
 fn of_json(text: &str) -> Result<Vec<Heard>, TooStrange> {
     let line: Line = serde_json::from_str(text).map_err(|error| TooStrange(format!("a line of JSON: {error}")))?;
     let within = |name: &str, value: Option<f64>, most: f64| match value {
         Some(v) if !(0.0..=most).contains(&v) => Err(TooStrange(format!("{name} is {v}; expected from 0 to {most}"))),
         other => Ok(other),
     };
+    let count = |name: &str, value: Option<u64>| match value {
+        Some(v) if v > MOST_FRAMES => Err(TooStrange(format!("{name} is {v}, more than any broadcast has"))),
+        other => Ok(other),
+    };
     let share = |name: &str, value| Ok::<_, TooStrange>(within(name, value, 1000.0)?.map(|percent| percent / 100.0));
     let counters = BroadcasterCounters {
-        rendered: line.rendered,
-        lagged: line.lagged,
-        encoded: line.encoded,
-        skipped: line.skipped,
+        rendered: count("rendered", line.rendered)?,
+        lagged: count("lagged", line.lagged)?,
+        encoded: count("encoded", line.encoded)?,
+        skipped: count("skipped", line.skipped)?,
         render_ms: within("render_ms", line.render_ms, 60_000.0)?,
         encode_ms: within("encode_ms", line.encode_ms, 60_000.0)?,
         gpu: share("gpu_percent", line.gpu_percent)?,
@@ -210,6 +217,7 @@ mod tests {
         assert!(error(br#"{"lageed":3}"#).contains("lageed"));
         assert!(error(br#"{"encode_ms":-3}"#).contains("from 0"));
         assert!(error(br#"{"rendered":1e400}"#).contains("JSON"));
+        assert!(error(br#"{"skipped":18446744073709551615}"#).contains("any broadcast"));
         assert!(error(b"GET / HTTP/1.1").contains("neither"));
         assert!(error(&[0xff, 0xfe]).contains("UTF-8"));
         assert!(error(&vec![b'x'; 5000]).contains("longer"));

@@ -50,6 +50,14 @@ pub enum Failure {
         /// Which file.
         path: PathBuf,
     },
+    /// A service that is not there, whose name is not repeated: it may be a stream key.
+    #[error(
+        "there is no service of that name; there is: {known}. The stream key itself is asked for, and never an argument"
+    )]
+    NotAService {
+        /// Those that are known.
+        known: String,
+    },
     /// A service, server or region that is not there.
     #[error("there is no {what} `{name}`; there is: {known}")]
     Unknown {

@@ -20,8 +20,7 @@ pub fn run(options: &KeyOptions, kit: &KitOptions) -> Outcome {
     if let Some(name) = &options.service {
         let known = || kit.config.services.keys().cloned().collect::<Vec<_>>().join(", ");
         let service = kit.config.services.get(name).cloned();
-        kit.service =
-            service.ok_or_else(|| Failure::Unknown { what: "service", name: name.clone(), known: known() })?;
+        kit.service = service.ok_or_else(|| Failure::NotAService { known: known() })?;
         kit.service_name.clone_from(name);
     }
     match options.deed {

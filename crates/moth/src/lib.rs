@@ -158,6 +158,13 @@ fn in_one_line(error: &clap::Error) -> String {
         // It is not repeated: it may be a stream key.
         return "there is an argument too many".into();
     }
+    let argument = error.get(ContextKind::InvalidArg).map(ToString::to_string);
+    if argument.is_some_and(|argument| argument == "[DEED]") {
+        // Nor is this, for the same reason.
+        return "a key can be shown, set or forgotten: key show, key set, key forget; the stream key itself is asked for, \
+                and never an argument"
+            .into();
+    }
     let text = error.to_string();
     let lines: Vec<&str> = text.lines().take_while(|line| !line.is_empty()).map(str::trim).collect();
     lines.join(" ").trim_start_matches("error: ").to_owned()

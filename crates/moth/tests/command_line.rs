@@ -112,8 +112,16 @@ fn a_key_pasted_into_an_address_is_not_repeated() {
         let text = said(&moth().args(["watch", "--headless", "--to", address]).output().unwrap());
         assert!(!text.contains("plain-secret-9"), "{text}");
     }
-    let text = said(&moth().args(["watch", "--to", "rtmp://host/live", "plain-secret-9"]).output().unwrap());
-    assert!(!text.contains("plain-secret-9"), "{text}");
+    let others: [&[&str]; 4] = [
+        &["watch", "--to", "rtmp://host/live", "plain-secret-9"],
+        &["key", "plain-secret-9"],
+        &["key", "set", "plain-secret-9"],
+        &["key", "set", "nocturne", "plain-secret-9"],
+    ];
+    for words in others {
+        let text = said(&moth().args(words).output().unwrap());
+        assert!(!text.contains("plain-secret-9"), "{text}");
+    }
 }
 
 #[test]

@@ -12,7 +12,7 @@ use moth_core::reading::{Observation, SoundFrame};
 use moth_rtmp::StreamKey;
 use moth_rtmp::media::{AudioPart, track};
 use moth_rtmp::message::{Message, MessageKind};
-use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode, SessionError};
+use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode, SessionError, Stage};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::{Instant, sleep, sleep_until, timeout, timeout_at};
 
@@ -86,7 +86,9 @@ impl Intake {
     pub(crate) async fn serve(&self, incoming: Incoming, stay: Stay) {
         let peer = incoming.peer.map_or_else(|| "in this process".to_owned(), |peer| peer.to_string());
         match self.converse(incoming, stay).await {
-            Ok(()) => tracing::info!(peer, "the broadcaster's connection ended"),
+            Ok(true) => tracing::info!(peer, "the broadcaster's connection ended"),
+            // It came, and left without having been on air: so does whoever looks what is behind a port.
+            Ok(false) => tracing::debug!(peer, "a connection that did not publish ended"),
             Err(error) => {
                 let Some(left_out) = self.ended.tell() else { return };
                 tracing::warn!(peer, %error, "a connection on the broadcaster's side ended{left_out}");
@@ -97,7 +99,8 @@ impl Intake {
         }
     }
 
-    async fn converse(&self, mut incoming: Incoming, stay: Stay) -> Result<(), IntakeError> {
+    /// Gives whether it was on air.
+    async fn converse(&self, mut incoming: Incoming, stay: Stay) -> Result<bool, IntakeError> {
         let mut session = Receiver::default();
         let mut by = Instant::now() + INTRODUCTION;
         let (mut received_bytes, mut has_published) = (0, false);
@@ -129,14 +132,16 @@ impl Intake {
                             tokio::select! {
                                 biased;
                                 // Who hung up while it waited is not to take the place from who is still there.
-                                gone = hung_up(&mut *incoming.stream, &mut session) => return gone.map_err(IntakeError::Io),
+                                gone = hung_up(&mut *incoming.stream, &mut session) => {
+                                    return gone.map(|()| has_published).map_err(IntakeError::Io);
+                                }
                                 admitted = admit => admitted,
                             }
                         };
                         match admitted {
                             Ok(on_air) => {
                                 session.accept();
-                                publishing = Some(on_air);
+                                (publishing, has_published) = (Some(on_air), true);
                                 stay.progressed(Progress::Publishes);
                             }
                             Err(why) => {
@@ -147,7 +152,9 @@ impl Intake {
                         }
                     }
                     // The moth is stopping: what comes now could not be delivered any more.
-                    Ok(Some(ReceiverEvent::Media(_))) if *self.shared.phase.borrow() != Phase::OnAir => return Ok(()),
+                    Ok(Some(ReceiverEvent::Media(_))) if *self.shared.phase.borrow() != Phase::OnAir => {
+                        return Ok(true);
+                    }
                     Ok(Some(ReceiverEvent::Media(mut message))) => {
                         let resumes = publishing.as_ref().is_some_and(|on_air| on_air.resumes);
                         let ahead = *ahead_ms.get_or_insert_with(|| if resumes { self.resume(&message) } else { 0 });
@@ -156,7 +163,7 @@ impl Intake {
                     }
                     Ok(Some(ReceiverEvent::Ended)) => {
                         // It may publish again, and is a guest like any other until it does.
-                        (publishing, ahead_ms, has_published) = (None, None, true);
+                        (publishing, ahead_ms) = (None, None);
                         stay.ended();
                         (by, received_bytes) = (Instant::now() + INTRODUCTION, 0);
                     }
@@ -165,6 +172,11 @@ impl Intake {
                         return Err(error.into());
                     }
                 }
+            }
+            match session.stage() {
+                Stage::Application => stay.progressed(Progress::Opened),
+                Stage::Broadcast => stay.progressed(Progress::Connected),
+                Stage::Handshake | Stage::Taken => {}
             }
             let output = session.take_output();
             if !output.is_empty() {
@@ -182,12 +194,12 @@ impl Intake {
                 match timeout_at(by, read).await {
                     Ok(read) => read?,
                     // It has done what it came for, and left the door open.
-                    Err(_) if has_published => return Ok(()),
+                    Err(_) if has_published => return Ok(true),
                     Err(_) => return Err(IntakeError::Silent),
                 }
             };
             if count == 0 {
-                return Ok(());
+                return Ok(has_published);
             }
             session.received(count);
             if publishing.is_some() {

@@ -11,6 +11,10 @@ pub enum Progress {
     Silent,
     /// It has said something.
     Speaks,
+    /// What it said is the protocol's opening.
+    Opened,
+    /// It named the application it wants.
+    Connected,
     /// It asked to publish, and waits for its turn.
     Asks,
     /// It publishes: it is no guest, takes no room, and is never turned away.

@@ -28,9 +28,9 @@ use crate::sparing::Sparing;
 const ACCOUNTS_EACH: Duration = Duration::from_millis(100);
 /// Who reads them every tenth of a second and has not for so long was stopped, or had no processor.
 const STOOD_STILL: Duration = Duration::from_secs(2);
-/// Connections that may be open on the broadcaster's side at once beside the one that publishes; each may hold a few megabytes
-/// of unfinished messages.
-const MOST_CONNECTIONS: usize = 8;
+/// Connections that may be open on the broadcaster's side at once beside the one that publishes; each may hold a few hundred
+/// kilobytes. Where strangers come by the hundred each second, the more there are the longer each has to say what it wants.
+const MOST_CONNECTIONS: usize = 24;
 /// When the program stops, what waits is sent for at most this long; then the broadcast is cut short, for which it has this long.
 const STOP: Duration = Duration::from_millis(1800);
 const CUT_SHORT: Duration = Duration::from_millis(500);

@@ -3,7 +3,7 @@
 use bytes::BytesMut;
 
 use super::wire::Wire;
-use super::{Command, SessionError};
+use super::{Command, SessionError, Stage};
 use crate::aggregate::Unpacked;
 use crate::amf0::{Value, object};
 use crate::key::StreamKey;
@@ -93,6 +93,17 @@ impl Receiver {
     #[must_use]
     pub fn received_messages(&self) -> u64 {
         self.wire.received_messages() + self.unpacked_messages
+    }
+
+    /// How far the peer has come.
+    #[must_use]
+    pub fn stage(&self) -> Stage {
+        match self.state {
+            State::Connecting if !self.wire.opened() => Stage::Handshake,
+            State::Connecting => Stage::Application,
+            State::Connected | State::Asking => Stage::Broadcast,
+            State::Publishing | State::Over => Stage::Taken,
+        }
     }
 
     /// What must be sent to the peer.
