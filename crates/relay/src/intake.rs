@@ -38,7 +38,7 @@ const MAKES_ROOM: (Duration, Duration) = (Duration::from_millis(1500), Duration:
 /// Who publishes gets this long to read what it is told.
 const READS: Duration = Duration::from_secs(5);
 /// A peer that does not publish yet has said all it has to say in far less than this, in bytes.
-const MOST_INTRODUCTION: u64 = 256 << 10;
+const MOST_INTRODUCTION: u64 = 64 << 10;
 /// Nobody is listened to faster: eight tracks of 120 pictures a second with their sound are under 1 500 messages a second, and
 /// a broadcaster that was held up for half a minute catches up at once.
 const MESSAGES_PER_S: u32 = 4000;
