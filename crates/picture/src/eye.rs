@@ -104,20 +104,38 @@ impl Eye {
 
 impl Parameters {
     fn read(record: &[u8]) -> Option<Self> {
+        // Walked here first: the crate below takes each set to have a first byte.
+        let sets = sets(record)?;
         let record = AvcDecoderConfigurationRecord::try_from(record).ok()?;
-        let sets = record.create_context().ok()?;
-        if sets.sps().next().is_none() || !sets.sps().all(is_known) {
+        let context = record.create_context().ok()?;
+        if context.sps().next().is_none() || !context.sps().all(is_known) {
             return None;
         }
-        let mut stream = Vec::new();
-        let sequence = record.sequence_parameter_sets().map(|set| set.ok());
-        let picture = record.picture_parameter_sets().map(|set| set.ok());
-        for set in sequence.chain(picture) {
-            stream.extend(START);
-            stream.extend_from_slice(set?);
-        }
+        let stream = sets.iter().flat_map(|set| [&START[..], *set]).collect::<Vec<_>>().concat();
         Some(Self { sets: stream, length_bytes: usize::from(record.length_size_minus_one()) + 1 })
     }
+}
+
+/// The parameter sets of a decoder configuration record (ISO/IEC 14496-15, section 5.3.3.1): those of sequences, then those of
+/// pictures, each behind its length. `None` if it is cut short, or one of them is empty.
+fn sets(record: &[u8]) -> Option<Vec<&[u8]>> {
+    let (sequences, mut rest) = (record.get(5)? & 0x1f, record.get(6..)?);
+    let (mut sets, mut count) = (Vec::new(), sequences);
+    for is_picture in [false, true] {
+        if is_picture {
+            (count, rest) = (*rest.first()?, &rest[1..]);
+        }
+        for _ in 0..count {
+            let (length, behind) = rest.split_first_chunk::<2>()?;
+            let (set, behind) = behind.split_at_checked(u16::from_be_bytes(*length).into())?;
+            if set.is_empty() {
+                return None;
+            }
+            sets.push(set);
+            rest = behind;
+        }
+    }
+    Some(sets)
 }
 
 /// Whether the decoder knows pictures of this kind.
@@ -203,6 +221,9 @@ mod tests {
         // High 4:2:2, ten bits: profile 122 in the record, and no parameter sets that could be read.
         let high = [0x17, 0, 0, 0, 0, 1, 122, 0, 42, 0xff, 0xe1, 0, 4, 0x67, 122, 0, 42, 1, 0, 2, 0x68, 0xee];
         assert_eq!(eye.take(0, &high), Err(Blind::Kind));
+        // A parameter set of no length at its end.
+        let empty = [0x17, 0, 0, 0, 0, 1, 66, 0, 42, 0xff, 0xe1, 0, 0];
+        assert_eq!(eye.take(0, &empty), Err(Blind::Kind));
         // A frame without a header is nothing.
         assert_eq!(eye.take(0, &[0x17, 1, 0, 0, 0, 0, 0, 0, 1, 0x65]), Ok(None));
     }

@@ -1,8 +1,10 @@
 //! Who is connected and does not publish yet: a few at a time, and the least promising makes room for a newcomer.
 
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use tokio::task::AbortHandle;
+use tokio::time::Instant;
 
 /// How far a guest has come. Who has said nothing is turned away before who has.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -21,11 +23,21 @@ pub enum Progress {
     Publishes,
 }
 
+/// Who has been here for so long and does not publish has had its turn, however far it came; whoever asked to is answered.
+const TURN: Duration = Duration::from_secs(1);
+
 #[derive(Debug)]
 struct Guest {
     id: u64,
+    came: Instant,
     progress: Progress,
     task: Option<AbortHandle>,
+}
+
+impl Guest {
+    fn has_its_turn(&self) -> bool {
+        self.progress >= Progress::Asks || self.came.elapsed() < TURN
+    }
 }
 
 #[derive(Debug, Default)]
@@ -61,7 +73,8 @@ impl Lobby {
         Self { most, inside: Arc::default() }
     }
 
-    /// Serves a newcomer in a task of its own. With no room left, of those who have come least far the oldest is turned away.
+    /// Serves a newcomer in a task of its own. With no room left, one is turned away: of those who have had their turn, else of
+    /// all, who has come least far, and of them the oldest.
     /// Gives whether somebody was, once their descriptor is given back: of a crowd at the door no more are taken in at once.
     pub async fn welcome<F>(&self, serve: impl FnOnce(Stay) -> F) -> bool
     where
@@ -72,7 +85,10 @@ impl Lobby {
             let mut turned_away = false;
             // One that published and does so no more is a guest again: there may be more of them than there is room for.
             while inside.guests().count() >= self.most {
-                let Some(least) = inside.guests().min_by_key(|guest| (guest.progress, guest.id)).map(|guest| guest.id)
+                let Some(least) = inside
+                    .guests()
+                    .min_by_key(|guest| (guest.has_its_turn(), guest.progress, guest.id))
+                    .map(|guest| guest.id)
                 else {
                     break;
                 };
@@ -85,7 +101,7 @@ impl Lobby {
             }
             let id = inside.next;
             inside.next += 1;
-            inside.known.push(Guest { id, progress: Progress::Silent, task: None });
+            inside.known.push(Guest { id, came: Instant::now(), progress: Progress::Silent, task: None });
             (id, turned_away)
         };
         let task = tokio::spawn(serve(Stay { id, inside: self.inside.clone() })).abort_handle();
@@ -205,6 +221,28 @@ mod tests {
         let mut left = [gone.recv().await, gone.recv().await];
         left.sort();
         assert_eq!(left, [Some(2), Some(3)], "it has come further than they");
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn who_has_come_far_and_stays_there_makes_room_for_who_has_just_come() {
+        let (tell, mut gone) = unbounded_channel();
+        let lobby = Lobby::new(2);
+        let come = |name: u32, progress: Progress| {
+            let token = Gone(name, tell.clone());
+            lobby.welcome(move |stay| async move {
+                stay.progressed(progress);
+                let _both = (token, stay);
+                pending::<()>().await;
+            })
+        };
+        come(1, Progress::Connected).await;
+        come(2, Progress::Asks).await;
+        tokio::task::yield_now().await;
+        tokio::time::advance(TURN).await;
+        come(3, Progress::Silent).await;
+        assert_eq!(gone.recv().await, Some(1));
+        come(4, Progress::Silent).await;
+        assert_eq!(gone.recv().await, Some(3), "who asks is answered");
     }
 
     #[tokio::test(start_paused = true)]
