@@ -111,7 +111,7 @@ mod tests {
     }
 
     fn judgement(verdicts: Vec<Judged>) -> Judgement {
-        Judgement { verdicts, seconds: 60.0, readings: 1, damage: None, contradictions: Vec::new() }
+        Judgement { verdicts, seconds: 60.0, readings: 1, began: None, damage: None, contradictions: Vec::new() }
     }
 
     fn heat() -> Truth {

@@ -25,13 +25,22 @@ pub struct Header {
     pub moth_readings: u32,
     /// The servers of the broadcast, the one it began with first.
     pub servers: Vec<String>,
+    /// When the readings' clock began, with the offset from UTC that held there (RFC 3339); older files do not tell.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub began: Option<String>,
 }
 
 impl Header {
     /// For a broadcast to these servers.
     #[must_use]
     pub fn new(servers: Vec<String>) -> Self {
-        Self { moth_readings: VERSION, servers }
+        Self { moth_readings: VERSION, servers, began: None }
+    }
+
+    /// The same, begun at this time, as RFC 3339 writes it.
+    #[must_use]
+    pub fn begun(self, began: String) -> Self {
+        Self { began: Some(began), ..self }
     }
 }
 
@@ -227,12 +236,14 @@ impl Reader {
             }
             Err(error) => return Err(fail(error)),
         };
-        let header: Header = serde_json::from_slice(&first)
+        let mut header: Header = serde_json::from_slice(&first)
             .map_err(|_| foreign("it does not begin with {\"moth_readings\":1,\"servers\":[…]}".into()))?;
         if header.moth_readings > VERSION {
             let why = format!("its version {} is newer than this program's {VERSION}", header.moth_readings);
             return Err(foreign(why));
         }
+        // No time is longer; it is shown, and may be anything.
+        header.began = header.began.filter(|began| began.len() <= 40);
         Ok(Self { header, lines, line: 1, last: Moment::START, damage: None })
     }
 

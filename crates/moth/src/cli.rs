@@ -386,12 +386,75 @@ pub enum KeyDeed {
 #[derive(Debug, Args)]
 pub struct JudgeOptions {
     /// The readings file
-    #[arg(value_name = "FILE")]
-    pub file: PathBuf,
+    #[arg(value_name = "FILE", required_unless_present = "list_charts")]
+    pub file: Option<PathBuf>,
 
     /// One JSON object on standard output
-    #[arg(long)]
+    #[arg(long, conflicts_with = "chart")]
     pub json: bool,
+
+    /// Draw it instead of telling it; the drawing goes to the file that --to names
+    #[arg(long, value_enum, value_name = "NAME", requires = "to")]
+    pub chart: Option<Chart>,
+
+    /// Where a drawing goes; its name ends in .svg or .pdf
+    #[arg(long, value_name = "FILE", requires = "chart")]
+    pub to: Option<PathBuf>,
+
+    /// Draw from then on, like 1:20:00, since the beginning
+    #[arg(long, value_name = "TIME", value_parser = moment, requires = "chart")]
+    pub from: Option<f64>,
+
+    /// Draw until then
+    #[arg(long, value_name = "TIME", value_parser = moment, requires = "chart")]
+    pub until: Option<f64>,
+
+    /// Draw on black, as on the screen, instead of on white
+    #[arg(long, requires = "chart")]
+    pub dark: bool,
+
+    /// Write every second to this file, as a table
+    #[arg(long, value_name = "FILE")]
+    pub csv: Option<PathBuf>,
+
+    /// Write every second, verdict and change to this file, one JSON object a line
+    #[arg(long, value_name = "FILE")]
+    pub jsonl: Option<PathBuf>,
+
+    /// Write in the place of a file that is there
+    #[arg(long)]
+    pub force: bool,
+
+    /// What can be drawn, a line each
+    #[arg(long, exclusive = true)]
+    pub list_charts: bool,
+}
+
+/// What can be drawn of a recorded broadcast.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum Chart {
+    /// What was carried and lost, second by second, with verdicts and changes
+    Lanes,
+}
+
+/// A moment of a broadcast in seconds: h:mm:ss, mm:ss, or seconds.
+fn moment(text: &str) -> Result<f64, String> {
+    let wrong = || "expected a time since the beginning, like 1:20:00, 12:30 or 750".to_owned();
+    let parts: Vec<&str> = text.split(':').collect();
+    if parts.len() > 3 {
+        return Err(wrong());
+    }
+    let mut seconds = 0.0;
+    for (n, part) in parts.iter().enumerate() {
+        let is_last = n + 1 == parts.len();
+        let value: f64 = part.parse().map_err(|_| wrong())?;
+        let is_below_60 = n == 0 || value < 60.0;
+        if !(0.0..=1e7).contains(&value) || !is_below_60 || !is_last && value.fract() != 0.0 {
+            return Err(wrong());
+        }
+        seconds = seconds * 60.0 + value;
+    }
+    Ok(seconds)
 }
 
 /// `moth ingest`

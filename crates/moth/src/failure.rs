@@ -50,6 +50,18 @@ pub enum Failure {
         /// Which file.
         path: PathBuf,
     },
+    /// A drawing cannot be written.
+    #[error(transparent)]
+    Export(#[from] moth_drawing::ExportError),
+    /// A table cannot be made.
+    #[error(transparent)]
+    Table(#[from] moth_drawing::table::TableError),
+    /// A stretch in which there is nothing.
+    #[error("--from must lie before --until, and before the end at {length_s:.0} s")]
+    Stretch {
+        /// How long the broadcast is, in seconds.
+        length_s: f64,
+    },
     /// A service that is not there, whose name is not repeated: it may be a stream key.
     #[error(
         "there is no service of that name; there is: {known}. The stream key itself is asked for, and never an argument"

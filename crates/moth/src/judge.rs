@@ -13,7 +13,7 @@ use serde::Serialize;
 
 use crate::cli::JudgeOptions;
 use crate::failure::Failure;
-use crate::out;
+use crate::{drawn, out};
 
 /// The core is asked this often, as on the screen.
 pub(crate) const LOOK: Duration = Duration::from_millis(200);
@@ -55,6 +55,8 @@ pub struct Judgement {
     pub seconds: f64,
     /// How many readings there were.
     pub readings: u64,
+    /// When it was recorded (RFC 3339, with its offset from UTC), if the file tells.
+    pub began: Option<String>,
     /// What is wrong with the file, if anything.
     pub damage: Option<Damage>,
     /// What was said on the way that its own numbers contradict: a mistake of ours, whatever was recorded.
@@ -76,7 +78,17 @@ struct Report<'a> {
 /// # Errors
 /// [`Failure`] if it cannot be read, or is no readings file.
 pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
-    let Judgement { verdicts, seconds, readings, damage, .. } = judge(&options.file)?;
+    if options.list_charts {
+        return drawn::list().map(|()| true);
+    }
+    // Named last on the command line, it is always there then.
+    let file = options.file.as_deref().unwrap_or(Path::new("-"));
+    let (judgement, last) = judge_whole(file)?;
+    if options.chart.is_some() || options.csv.is_some() || options.jsonl.is_some() {
+        let whole = judgement.damage.is_none();
+        return drawn::write(&judgement, &last, file, options).map(|()| whole);
+    }
+    let Judgement { verdicts, seconds, readings, damage, .. } = judgement;
     let damage = damage.map(|damage| format!("line {}: {}; what follows was left out", damage.line, damage.why));
     if options.json {
         out::json(&Report { readings, seconds, verdicts: &verdicts, damage: damage.clone() })?;
@@ -107,7 +119,7 @@ pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
             text.push_str("nothing at fault\n");
         }
         if let Some(damage) = &damage {
-            let _ = writeln!(text, "{}, {damage}", options.file.display());
+            let _ = writeln!(text, "{}, {damage}", file.display());
         }
         out::text(&text)?;
     }
@@ -119,6 +131,14 @@ pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
 /// # Errors
 /// [`Failure`] if it cannot be read, or is no readings file.
 pub fn judge(path: &Path) -> Result<Judgement, Failure> {
+    judge_whole(path).map(|(judgement, _)| judgement)
+}
+
+/// The same, and what stood at the end, with every second before it.
+///
+/// # Errors
+/// As [`judge`].
+pub fn judge_whole(path: &Path) -> Result<(Judgement, Snapshot), Failure> {
     let mut reader = Reader::open(path)?;
     let mut core = Core::new(Settings { servers: reader.header.servers.clone() });
     let (mut verdicts, mut inspector, mut contradictions) = (Verdicts::default(), Inspector::default(), Vec::new());
@@ -133,8 +153,11 @@ pub fn judge(path: &Path) -> Result<Judgement, Failure> {
         core.take(&reading);
         (readings, end) = (readings + 1, reading.at);
     }
-    verdicts.take(&core.snapshot(end.max(look.before(LOOK))));
-    Ok(Judgement { verdicts: verdicts.done, seconds: end.seconds(), readings, damage: reader.damage, contradictions })
+    let last = core.snapshot(end.max(look.before(LOOK)));
+    verdicts.take(&last);
+    let (verdicts, seconds, damage) = (verdicts.done, end.seconds(), reader.damage);
+    let began = reader.header.began;
+    Ok((Judgement { verdicts, seconds, readings, began, damage, contradictions }, last))
 }
 
 #[derive(Default)]
@@ -212,7 +235,7 @@ mod tests {
         {
             let path = dir.path().join(format!("{slug}.jsonl.gz"));
             recorded(slug, &path).await;
-            let Judgement { verdicts, seconds, readings, damage, contradictions } = judge(&path).unwrap();
+            let Judgement { verdicts, seconds, readings, damage, contradictions, .. } = judge(&path).unwrap();
             assert_eq!(contradictions, Vec::<String>::new());
             let told: Vec<_> = verdicts.iter().map(|v| (v.fault, v.cause)).collect();
             assert_eq!(told, [(fault, Some(cause))], "{verdicts:?}");

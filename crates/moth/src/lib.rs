@@ -20,6 +20,7 @@ pub mod cli;
 pub mod conductor;
 mod consent;
 mod descriptors;
+mod drawn;
 pub mod encoder_command;
 pub mod endpoint;
 pub mod failure;

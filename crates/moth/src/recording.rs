@@ -6,6 +6,7 @@ use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
+use jiff::Zoned;
 use moth_core::reading::Reading;
 use moth_logbook::readings::{Header, ReadingsError, Writer};
 
@@ -30,7 +31,8 @@ impl Recording {
     /// # Errors
     /// [`Failure`] if the file cannot be written, or is there already.
     pub fn begin(path: &Path, servers: Vec<String>) -> Result<Self, Failure> {
-        let writer = Writer::create(path, &Header::new(servers))?;
+        let began = Zoned::now().strftime("%Y-%m-%dT%H:%M:%S%.3f%:z").to_string();
+        let writer = Writer::create(path, &Header::new(servers).begun(began))?;
         let (to, from) = sync_channel(WAITING);
         let thread = std::thread::Builder::new()
             .name("recording".into())

@@ -211,3 +211,46 @@ fn a_command_is_told_of_the_verdict_as_json() {
     assert!(line["sentence"].as_str().unwrap().contains("Aldmoor") && line["evidence"].as_array().unwrap().len() > 1);
     assert!(line["viewers"]["fps"]["value"].is_number());
 }
+
+#[test]
+fn a_recording_is_drawn_into_a_file_and_no_file_is_written_over() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = |name: &str| dir.path().join(name);
+    let recording = at("evening.jsonl");
+    let recorded = moth()
+        .args(["demo", "--headless", "--evening", "archive-sync", "--for", "8", "--record"])
+        .arg(&recording)
+        .output()
+        .unwrap();
+    assert!(recorded.status.success());
+    let draw = |to: &str, more: &[&str]| {
+        let mut judge = moth();
+        judge.arg("judge").arg(&recording).args(["--chart", "lanes", "--to"]).arg(at(to)).args(more).output().unwrap()
+    };
+    for (name, begins) in [("lanes.svg", &b"<svg"[..]), ("lanes.pdf", b"%PDF")] {
+        let out = draw(name, &[]);
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+        assert!(String::from_utf8_lossy(&out.stdout).contains(name), "it says where the drawing is");
+        assert!(std::fs::read(at(name)).unwrap().starts_with(begins));
+        assert!(said(&draw(name, &[])).contains("--force"));
+        assert!(draw(name, &["--force", "--dark", "--from", "0:02", "--until", "0:06"]).status.success());
+    }
+    assert!(std::fs::read_to_string(at("lanes.svg")).unwrap().contains("00:02 to 00:06 of evening.jsonl"));
+    assert!(said(&draw("lanes.txt", &[])).contains("neither .svg nor .pdf"));
+    assert!(said(&draw("nowhere/lanes.svg", &[])).contains("cannot be written"));
+    assert!(said(&draw("late.svg", &["--from", "59:00"])).contains("--from must lie before"));
+    assert!(said(&draw("odd.svg", &["--from", "1:75"])).contains("1:20:00"));
+    let tables = |more: &[&str]| {
+        let mut judge = moth();
+        let judge = judge.arg("judge").arg(&recording).arg("--csv").arg(at("all.csv"));
+        judge.arg("--jsonl").arg(at("all.jsonl")).args(more).output().unwrap()
+    };
+    assert!(tables(&[]).status.success());
+    let csv = std::fs::read_to_string(at("all.csv")).unwrap();
+    assert!(csv.starts_with("time_utc,local_offset,t_s,state,") && (8..12).contains(&csv.lines().count()), "{csv}");
+    assert!(csv.lines().nth(1).unwrap().starts_with("20"), "a recording tells when it began");
+    assert!(said(&tables(&[])).contains("all.csv is there already"));
+    assert!(tables(&["--force"]).status.success());
+    let listed = moth().args(["judge", "--list-charts"]).output().unwrap();
+    assert!(String::from_utf8_lossy(&listed.stdout).starts_with("lanes "));
+}
