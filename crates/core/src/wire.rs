@@ -168,3 +168,37 @@ impl Wire {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Frames at 60 a second that come at the times their clock tells, but for a leap of 1.9 s; gives those missing.
+    fn missing(wire: &mut Wire, has_passed: bool) -> u64 {
+        (0..1200_u64)
+            .map(|n| {
+                let time_ms = n * 50 / 3 + if n < 600 { 0 } else { 1900 };
+                let came_ms = if has_passed { time_ms } else { n * 50 / 3 };
+                let time_ms = u32::try_from(time_ms).unwrap_or_default();
+                wire.video(Moment::from_ms(came_ms), &VideoFrame { time_ms, bytes: 5000, ..VideoFrame::default() })
+            })
+            .sum()
+    }
+
+    #[test]
+    fn a_leap_of_the_clock_is_no_skipped_frame_and_a_gap_is_many() {
+        assert_eq!(missing(&mut Wire::default(), false), 0);
+        assert_eq!(missing(&mut Wire::default(), true), 114);
+    }
+
+    #[test]
+    fn a_clock_that_is_always_zero_says_neither_late_nor_slow() {
+        let mut wire = Wire::default();
+        let mut missing = 0;
+        for n in 0..1200_u64 {
+            let at = Moment::from_ms(n * 50 / 3);
+            missing += wire.video(at, &VideoFrame { time_ms: 0, bytes: 5000, ..VideoFrame::default() });
+        }
+        assert_eq!((missing, wire.behind(Moment::from_ms(20_000))), (0, None));
+    }
+}

@@ -339,3 +339,17 @@ fn a_change_by_hand_is_undone_to_what_was_before_and_other_changes_do_not_end_th
     assert!(snapshot.awaited.is_none());
     assert_eq!(snapshot.undo, Some(to(6000)));
 }
+
+#[test]
+fn a_remark_of_any_length_takes_no_more_room_than_a_line() {
+    let mut show = Show::new();
+    show.run(3, &Now::default());
+    for n in 0..3000 {
+        show.tell(Observation::Remark { text: format!("{n} ") + &"ä".repeat(9000) });
+    }
+    let snapshot = show.run(1, &Now::default());
+    let bytes: usize = snapshot.marks.iter().map(|mark| mark.text.len()).sum();
+    assert!(bytes < 500 * 2 * 404, "{bytes} bytes of marks");
+    let last = &snapshot.marks.last().unwrap().text;
+    assert!(last.starts_with("2999 ä") && last.ends_with('…'), "{last}");
+}

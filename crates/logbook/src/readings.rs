@@ -339,8 +339,15 @@ mod tests {
             good.replace("\"limit_ms\":2000.0", "\"limit_ms\":-1.0"),
             good.replace("\"limit_ms\":2000.0", "\"limit_ms\":1e300"),
             serde_json::to_string(&Reading { at: Moment::from_ms(1 << 40), ..reading(2) }).unwrap(),
+            serde_json::to_string(&Reading {
+                at: Moment::from_ms(3),
+                origin: Origin::Measured,
+                what: Observation::Remark { text: "x".repeat(LONGEST_TEXT + 1) },
+            })
+            .unwrap(),
         ];
-        for (bad, why) in bad.into_iter().zip(["limit_ms is -1", "limit_ms is 1", "1 h after"]) {
+        for (bad, why) in bad.into_iter().zip(["limit_ms is -1", "limit_ms is 1", "1 h after", "a text of 16385 bytes"])
+        {
             assert_ne!(bad, good, "{why}");
             let dir = tempfile::tempdir().unwrap();
             let path = dir.path().join("bad.jsonl");
