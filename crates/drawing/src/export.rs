@@ -103,7 +103,12 @@ pub fn write(path: &Path, bytes: &[u8], may_replace: bool) -> Result<(), ExportE
         return Err(ExportError::Exists { path: path.to_owned() });
     }
     let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut file = tempfile::Builder::new().prefix(".moth-").tempfile_in(dir).map_err(fail)?;
+    let mut named = tempfile::Builder::new();
+    named.prefix(".moth-");
+    // It is there to be given away: as other files of this user are.
+    #[cfg(unix)]
+    named.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
+    let mut file = named.tempfile_in(dir).map_err(fail)?;
     file.write_all(bytes).and_then(|()| file.as_file().sync_all()).map_err(fail)?;
     let kept = if may_replace { file.persist(path) } else { file.persist_noclobber(path) };
     match kept {

@@ -270,7 +270,7 @@ fn draw_lane(sheet: &mut Sheet, y: f64, time: &Time<'_>, lane: &Lane) {
         Kind::Quantity { value, asked, top: given } => {
             let highest = |of: &fn(&Second) -> Option<f32>| time.seconds.iter().filter_map(of).fold(0.0_f32, f32::max);
             let most = f64::from(highest(value).max(asked.as_ref().map_or(0.0, highest)));
-            let top = given.unwrap_or_else(|| top(most)).max(most);
+            let top = given.filter(|given| *given >= most).unwrap_or_else(|| top(most));
             let at = |value: f32| foot - f64::from(value) / top * lane.height;
             let (fill, outline) = theme.quantity();
             for run in runs(time, *value) {

@@ -135,12 +135,14 @@ impl Feed {
         let places = Arc::new(Semaphore::new(MOST));
         let lobby = Lobby::new(MOST_GUESTS);
         let mut sender = 0;
-        let ended = Arc::new(Sparing::default());
+        let (ended, failed) = (Arc::new(Sparing::default()), Sparing::default());
         loop {
             let (stream, peer) = match self.listener.accept().await {
                 Ok(accepted) => accepted,
                 Err(error) => {
-                    tracing::warn!(%error, "a connection to the feed could not be taken");
+                    if let Some(left_out) = failed.tell() {
+                        tracing::warn!(%error, "a connection to the feed could not be taken{left_out}");
+                    }
                     tokio::time::sleep(Duration::from_millis(200)).await;
                     continue;
                 }

@@ -9,6 +9,7 @@ use std::task::{Context, Poll};
 use std::time::Duration;
 
 use axum::serve::Listener;
+use moth_relay::sparing::Sparing;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::oneshot;
@@ -23,13 +24,14 @@ pub struct Few {
     most: usize,
     /// Dropped, a guest is turned away.
     guests: VecDeque<oneshot::Sender<()>>,
+    failed: Sparing,
 }
 
 impl Few {
     /// No more than so many at a time.
     #[must_use]
     pub fn new(socket: TcpListener, most: usize) -> Self {
-        Self { socket, most, guests: VecDeque::new() }
+        Self { socket, most, guests: VecDeque::new(), failed: Sparing::default() }
     }
 }
 
@@ -52,7 +54,9 @@ impl Listener for Few {
                     return (Guest { stream, turned_away: Some(turned_away) }, peer);
                 }
                 Err(error) => {
-                    tracing::warn!(%error, "a connection to the endpoint could not be taken");
+                    if let Some(left_out) = self.failed.tell() {
+                        tracing::warn!(%error, "a connection to the endpoint could not be taken{left_out}");
+                    }
                     tokio::time::sleep(PAUSE).await;
                 }
             }

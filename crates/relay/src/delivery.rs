@@ -29,6 +29,8 @@ const FIGURES_EACH: u32 = 4;
 const FINISH: Duration = Duration::from_secs(6);
 /// Where a service takes one connection at a time, the old one gets this long for its last acknowledgements.
 const LEAVE: Duration = Duration::from_millis(1500);
+/// Where the end of a broadcast is cut short, what is on its way already gets this long to be acknowledged.
+const CUT_SHORT: Duration = Duration::from_secs(1);
 /// A connection that held this long is a good one: its loss begins with a short delay again.
 const HELD: Duration = Duration::from_secs(10);
 
@@ -428,8 +430,9 @@ async fn outcome_of(candidate: &mut Option<Candidate>) -> (usize, Result<Line, L
 }
 
 /// Goes on with a connection until all is acknowledged, it ends, or the time is over.
-async fn settle_until(line: &mut Line, shared: &Shared, by: Instant) {
+async fn settle_until(line: &mut Line, shared: &Shared, mut by: Instant) {
     let mut tick = interval(TICK);
+    let mut is_cut_short = false;
     while !line.is_settled() {
         let step = async {
             tokio::select! {
@@ -441,7 +444,11 @@ async fn settle_until(line: &mut Line, shared: &Shared, by: Instant) {
         let outcome = tokio::select! {
             biased;
             outcome = timeout_at(by, step) => outcome,
-            () = shared.is_hurried() => break,
+            () = shared.is_hurried(), if !is_cut_short => {
+                is_cut_short = true;
+                by = by.min(Instant::now() + CUT_SHORT);
+                continue;
+            }
         };
         shared.with(|exchange| line.settle(exchange));
         if !matches!(outcome, Ok(Ok(()))) {

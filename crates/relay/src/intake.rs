@@ -29,7 +29,7 @@ use crate::sparing::Sparing;
 /// A peer gets this long to say that it publishes.
 const INTRODUCTION: Duration = Duration::from_secs(10);
 /// A broadcaster that comes back while its last broadcast is being seen off waits for this long; then that is cut short.
-const SEEING_OFF: Duration = Duration::from_millis(1500);
+const SEEING_OFF: Duration = Duration::from_millis(1200);
 /// Who publishes and sends nothing for so long is gone: broadcasters send sound or pictures many times a second.
 const SILENT: Duration = Duration::from_secs(30);
 /// One that has been silent for so long makes room for another; the first for one of the same host, which is most likely the same

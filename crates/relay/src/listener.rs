@@ -7,6 +7,7 @@ use tokio::net::TcpListener;
 use tokio::sync::mpsc;
 
 use crate::relay::Incoming;
+use crate::sparing::Sparing;
 
 /// Takes connections on a TCP port and hands them to the relay.
 #[derive(Debug)]
@@ -33,12 +34,15 @@ impl Listener {
 
     /// Hands over connections until the relay is gone.
     pub async fn run(self, relay: mpsc::Sender<Incoming>) {
+        let failed = Sparing::default();
         loop {
             let (stream, peer) = match self.socket.accept().await {
                 Ok(accepted) => accepted,
                 Err(error) => {
                     // Out of descriptors, or a peer gone before it was accepted: neither ends the program.
-                    tracing::warn!(%error, "a connection could not be accepted");
+                    if let Some(left_out) = failed.tell() {
+                        tracing::warn!(%error, "a connection could not be accepted{left_out}");
+                    }
                     tokio::time::sleep(std::time::Duration::from_millis(200)).await;
                     continue;
                 }

@@ -32,8 +32,8 @@ const STOOD_STILL: Duration = Duration::from_secs(2);
 /// kilobytes. Where strangers come by the hundred each second, the more there are the longer each has to say what it wants.
 const MOST_CONNECTIONS: usize = 24;
 /// When the program stops, what waits is sent for at most this long; then the broadcast is cut short, for which it has this long.
-const STOP: Duration = Duration::from_millis(1800);
-const CUT_SHORT: Duration = Duration::from_millis(500);
+const STOP: Duration = Duration::from_millis(1500);
+const CUT_SHORT: Duration = Duration::from_millis(1200);
 
 /// A byte stream from a broadcaster, real or stand-in.
 pub trait ByteStream: AsyncRead + AsyncWrite + Send + Unpin {}
@@ -229,7 +229,7 @@ impl RelayHandle {
         self.shared.peer.subscribe()
     }
 
-    /// Ends the broadcast: sends what waits, within two seconds, and closes the connection properly.
+    /// Ends the broadcast: sends what waits, within three seconds, and closes the connection properly.
     pub async fn finish(&self) {
         self.shared.phase.send_if_modified(|phase| {
             let on_air = *phase == Phase::OnAir;
