@@ -19,7 +19,7 @@ use crate::json_line::JsonLine;
 use crate::metrics;
 
 /// Who reads at a time.
-const MOST_CLIENTS: usize = 12;
+const MOST_CLIENTS: usize = 8;
 
 type Newest = watch::Receiver<Option<Arc<Snapshot>>>;
 

@@ -12,7 +12,7 @@ use crate::message::{Message, MessageKind, StreamTime};
 /// server takes.
 const SEND_CHUNK_BYTES: u32 = 4096;
 /// Room made for what is read at once, in bytes.
-const READ_BYTES: usize = 64 << 10;
+const READ_BYTES: usize = 16 << 10;
 /// User control events (section 6.2).
 const PING_REQUEST: u16 = 6;
 const PING_RESPONSE: u16 = 7;
