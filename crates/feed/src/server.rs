@@ -11,8 +11,8 @@ use moth_core::proposal::Action;
 use moth_core::reading::{Observation, StreamFacts};
 use moth_relay::Recorder;
 use moth_relay::lobby::{Lobby, Progress, Stay};
-use moth_relay::pace::Pace;
 use moth_relay::sparing::Sparing;
+use moth_relay::token_bucket::TokenBucket;
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{Semaphore, broadcast};
@@ -179,7 +179,7 @@ async fn serve(
     let mut reading = BufReader::new(reading);
     let mut reports = Reports::default();
     let mut line = Vec::new();
-    let mut pace = Pace::new(LINES_PER_S, LINES_AT_ONCE);
+    let mut pace = TokenBucket::new(LINES_PER_S, LINES_AT_ONCE);
     loop {
         let mut limited = (&mut reading).take((LONGEST + 2 - line.len().min(LONGEST + 1)) as u64);
         tokio::select! {

@@ -9,7 +9,7 @@ use moth_core::figure::Origin;
 use moth_core::proposal::Action;
 use moth_core::reading::{LinkChange, Observation};
 use moth_rtmp::StreamKey;
-use tokio::sync::{mpsc, watch};
+use tokio::sync::mpsc;
 use tokio::time::{Instant, MissedTickBehavior, interval, sleep, timeout_at};
 
 use crate::backoff::Backoff;
@@ -17,8 +17,9 @@ use crate::connection::{Dialer, Server};
 use crate::exchange::Sent;
 use crate::line::Line;
 use crate::link_error::LinkError;
+use crate::phase::Phase;
 use crate::recorder::Recorder;
-use crate::relay::{Phase, Shared};
+use crate::relay::Shared;
 
 /// How often acknowledgements are looked up.
 const TICK: Duration = Duration::from_millis(50);
@@ -30,7 +31,7 @@ const FINISH: Duration = Duration::from_secs(6);
 /// Where a service takes one connection at a time, the old one gets this long for its last acknowledgements.
 const LEAVE: Duration = Duration::from_millis(1500);
 /// Where the end of a broadcast is cut short, what is on its way already gets this long to be acknowledged.
-const CUT_SHORT: Duration = Duration::from_secs(1);
+pub(crate) const CUT_SHORT: Duration = Duration::from_secs(1);
 /// A connection that held this long is a good one: its loss begins with a short delay again.
 const HELD: Duration = Duration::from_secs(10);
 
@@ -79,8 +80,7 @@ impl Delivery {
             }
             self.broadcast().await;
             self.shared.exchange().clear();
-            self.shared.hurry.send_replace(false);
-            self.shared.phase.send_replace(Phase::Idle);
+            self.shared.phase.free_place();
             self.link(LinkChange::Closed { server: self.server().name.clone() });
         }
     }
@@ -110,19 +110,15 @@ impl Delivery {
 
     /// Waits until a broadcaster publishes; a server chosen meanwhile is the one to begin with.
     async fn await_broadcast(&mut self) -> Result<(), ()> {
-        let mut phase = self.shared.phase.subscribe();
         loop {
-            // Also one that is over already: it may have begun and ended while nobody looked, and its place is given back here.
-            if *phase.borrow_and_update() != Phase::Idle {
-                return Ok(());
-            }
             tokio::select! {
                 biased;
+                // Also one that is over already: it may have begun and ended while nobody looked, and its place is given back here.
+                () = self.shared.phase.begins() => return Ok(()),
                 command = self.commands.recv() => match command {
                     Some(Command::SwitchServer(name)) => self.choose(&name),
                     None => return Err(()),
                 },
-                changed = phase.changed() => changed.map_err(|_| ())?,
             }
         }
     }
@@ -140,7 +136,7 @@ impl Delivery {
     async fn broadcast(&mut self) {
         self.backoff.reset();
         self.left = None;
-        if *self.shared.phase.borrow() == Phase::Finishing && self.shared.exchange().is_empty() {
+        if self.shared.phase.now() != Phase::OnAir && self.shared.exchange().is_empty() {
             // It sent nothing: no server is to hear of it.
             return;
         }
@@ -249,7 +245,6 @@ impl Delivery {
             let key = self.key.clone();
             let attempt = async move { Line::establish(&*dialer, server, key).await };
             tokio::pin!(attempt);
-            let mut phase = self.shared.phase.subscribe();
             let outcome = tokio::select! {
                 biased;
                 outcome = &mut attempt => outcome,
@@ -258,7 +253,7 @@ impl Delivery {
                     self.choose(&name);
                     continue;
                 }
-                () = off_air(&mut phase) => {
+                () = self.shared.phase.off_air() => {
                     // A broadcast too short to be connected: what it left may still be delivered.
                     let waiting = timeout_at(Instant::now() + FINISH, attempt);
                     tokio::select! {
@@ -267,7 +262,7 @@ impl Delivery {
                             Ok(Ok(line)) => Ok(line),
                             _ => return None,
                         },
-                        () = self.shared.is_hurried() => return None,
+                        () = self.shared.phase.is_cut_short() => return None,
                     }
                 }
             };
@@ -294,7 +289,6 @@ impl Delivery {
         let refused = error.is_refusal();
         let given_up = if wait.is_none() { "; it is not tried any more, as set" } else { "" };
         self.link(LinkChange::Down { server, why: format!("{}{given_up}", error.why), refused, retry_ms });
-        let mut phase = self.shared.phase.subscribe();
         tokio::select! {
             biased;
             command = self.commands.recv() => match command {
@@ -304,7 +298,7 @@ impl Delivery {
                 }
                 None => false,
             },
-            () = off_air(&mut phase) => false,
+            () = self.shared.phase.off_air() => false,
             () = sleep(wait.unwrap_or_default()), if wait.is_some() => true,
         }
     }
@@ -319,7 +313,6 @@ impl Delivery {
         let mut leaving: Option<usize> = None;
         // Where the user wants to be, until the broadcast is there.
         let mut wanted: Option<usize> = None;
-        let mut phase = self.shared.phase.subscribe();
         let mut finish_by: Option<Instant> = None;
         loop {
             if let Some((index, next)) = ready.take() {
@@ -376,11 +369,11 @@ impl Delivery {
                 }
                 outcome = line.step() => outcome,
                 () = self.shared.offered.notified() => Ok(()),
-                () = off_air(&mut phase), if finish_by.is_none() => {
+                () = self.shared.phase.off_air(), if finish_by.is_none() => {
                     finish_by = Some(Instant::now() + FINISH);
                     Ok(())
                 }
-                () = self.shared.is_hurried(), if finish_by.is_some() => return self.see_off(line).await,
+                () = self.shared.phase.is_cut_short(), if finish_by.is_some() => return self.see_off(line).await,
             };
             if let Err(error) = outcome {
                 if let Some(index) = wanted {
@@ -415,12 +408,6 @@ impl Delivery {
     }
 }
 
-/// Waits until the broadcaster is gone.
-async fn off_air(phase: &mut watch::Receiver<Phase>) {
-    // An error would say that the relay itself is gone.
-    let _ = phase.wait_for(|p| *p != Phase::OnAir).await;
-}
-
 /// The candidate's outcome; never, while there is none.
 async fn outcome_of(candidate: &mut Option<Candidate>) -> (usize, Result<Line, LinkError>) {
     match candidate {
@@ -444,7 +431,7 @@ async fn settle_until(line: &mut Line, shared: &Shared, mut by: Instant) {
         let outcome = tokio::select! {
             biased;
             outcome = timeout_at(by, step) => outcome,
-            () = shared.is_hurried(), if !is_cut_short => {
+            () = shared.phase.is_cut_short(), if !is_cut_short => {
                 is_cut_short = true;
                 by = by.min(Instant::now() + CUT_SHORT);
                 continue;

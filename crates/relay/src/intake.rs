@@ -20,11 +20,12 @@ use crate::exchange::{HeaderSlot, Role};
 use crate::lobby::{Progress, Stay};
 use crate::metadata::stream_facts;
 use crate::onlooker::Onlooker;
-use crate::pace::Pace;
+use crate::phase::Phase;
 use crate::recorder::Recorder;
-use crate::relay::{ByteStream, Incoming, Phase, Shared};
+use crate::relay::{ByteStream, Incoming, Shared};
 use crate::sighting::sighting;
 use crate::sparing::Sparing;
+use crate::token_bucket::TokenBucket;
 
 /// A peer gets this long to say that it publishes.
 const INTRODUCTION: Duration = Duration::from_secs(10);
@@ -84,7 +85,7 @@ pub(crate) struct Intake {
 impl Intake {
     /// Serves one connection to its end.
     pub(crate) async fn serve(&self, incoming: Incoming, stay: Stay) {
-        let peer = incoming.peer.map_or_else(|| "in this process".to_owned(), |peer| peer.to_string());
+        let peer = incoming.from();
         match self.converse(incoming, stay).await {
             Ok(true) => tracing::info!(peer, "the broadcaster's connection ended"),
             // It came, and left without having been on air: so does whoever looks what is behind a port.
@@ -104,7 +105,7 @@ impl Intake {
         let mut session = Receiver::default();
         let mut by = Instant::now() + INTRODUCTION;
         let (mut received_bytes, mut has_published) = (0, false);
-        let mut pace = Pace::new(MESSAGES_PER_S, MESSAGES_AT_ONCE);
+        let mut pace = TokenBucket::new(MESSAGES_PER_S, MESSAGES_AT_ONCE);
         let mut publishing: Option<OnAir<'_>> = None;
         // Added to every timestamp, so that a restarted broadcaster goes on where it stopped.
         let mut ahead_ms: Option<u32> = None;
@@ -152,7 +153,7 @@ impl Intake {
                         }
                     }
                     // The moth is stopping: what comes now could not be delivered any more.
-                    Ok(Some(ReceiverEvent::Media(_))) if *self.shared.phase.borrow() != Phase::OnAir => {
+                    Ok(Some(ReceiverEvent::Media(_))) if self.shared.phase.now() != Phase::OnAir => {
                         return Ok(true);
                     }
                     Ok(Some(ReceiverEvent::Media(mut message))) => {
@@ -219,7 +220,7 @@ impl Intake {
     /// Tells that somebody is held back.
     fn tell_hurry(&self, incoming: &Incoming) {
         if let Some(left_out) = self.hurried.tell() {
-            let peer = incoming.peer.map_or_else(|| "in this process".to_owned(), |peer| peer.to_string());
+            let peer = incoming.from();
             let text = format!("{peer} sends over {MESSAGES_PER_S} messages a second and is read no faster{left_out}");
             tracing::warn!("{text}");
             self.recorder.note(Origin::Measured, Observation::Remark { text });
@@ -240,36 +241,23 @@ impl Intake {
             self.shared.heard(self.recorder.now());
             return Ok(OnAir { intake: self, resumes: true });
         }
-        let mut phase = self.shared.phase.subscribe();
-        if *phase.borrow_and_update() == Phase::OnAir {
+        let phase = &self.shared.phase;
+        if phase.now() == Phase::OnAir {
             if self.is_to_make_room(peer) {
                 self.shared.make_room.notify_waiters();
             }
             // It may be on its way out: what it sent last is read before its end is seen.
-            let _ = timeout(FAREWELL, phase.wait_for(|p| *p != Phase::OnAir)).await;
+            let _ = timeout(FAREWELL, phase.off_air()).await;
         }
-        if *phase.borrow_and_update() == Phase::Finishing {
-            // The same broadcaster, most likely, restarted: its last frames are still on their way. A server that is slow to
-            // take them is not to keep it off the air.
-            if timeout(SEEING_OFF, phase.wait_for(|p| *p == Phase::Idle)).await.is_err() {
-                self.shared.hurry.send_if_modified(|hurry| {
-                    *hurry |= *self.shared.phase.borrow() == Phase::Finishing;
-                    *hurry
-                });
-                let _ = timeout(SEEING_OFF, phase.wait_for(|p| *p == Phase::Idle)).await;
-            }
+        // The same broadcaster, most likely, restarted: its last frames are still on their way. A server that is slow to take them
+        // is not to keep it off the air.
+        if matches!(phase.now(), Phase::Finishing | Phase::CutShort) && !phase.frees_within(SEEING_OFF).await {
+            phase.cut_short();
+            phase.frees_within(SEEING_OFF).await;
         }
-        let taken = self.shared.phase.send_if_modified(|phase| {
-            let free = *phase == Phase::Idle;
-            if free {
-                *phase = Phase::OnAir;
-            }
-            free
-        });
-        if !taken {
+        if !phase.take_place() {
             return Err("another broadcaster is already publishing through this moth; stop it first".into());
         }
-        self.shared.hurry.send_replace(false);
         self.shared.peer.send_replace(peer);
         self.shared.heard(self.recorder.now());
         self.recorder.note(Origin::Measured, Observation::Broadcaster { present: true });
@@ -349,13 +337,7 @@ impl Drop for OnAir<'_> {
 /// The broadcast is over.
 fn leave(shared: &Shared, recorder: &Recorder) {
     recorder.note(Origin::Measured, Observation::Broadcaster { present: false });
-    shared.phase.send_if_modified(|phase| {
-        let on_air = *phase == Phase::OnAir;
-        if on_air {
-            *phase = Phase::Finishing;
-        }
-        on_air
-    });
+    shared.phase.finish();
 }
 
 /// Keeps the place of a broadcaster that is being restarted; if nobody comes, the broadcast is over.

@@ -18,7 +18,7 @@ pub mod lobby;
 pub mod measure;
 mod metadata;
 mod onlooker;
-pub mod pace;
+mod phase;
 mod race;
 pub mod recorder;
 mod relay;
@@ -28,6 +28,7 @@ pub mod sparing;
 pub mod tcp;
 mod tcp_info;
 mod tls;
+pub mod token_bucket;
 
 pub use backoff::Reconnect;
 pub use connection::{BoxConnection, Connection, Dialer, Server};

@@ -17,7 +17,7 @@ use tokio::time::{Instant, timeout};
 
 use crate::connection::{BoxConnection, Dialer, Server};
 use crate::link_error::LinkError;
-use crate::pace::Pace;
+use crate::token_bucket::TokenBucket;
 
 /// A server gets this long to take a TCP connection.
 const DIAL: Duration = Duration::from_secs(5);
@@ -41,7 +41,7 @@ pub(crate) struct Link {
     written_bytes: u64,
     settled_bytes: u64,
     progress_at: Instant,
-    pace: Pace,
+    pace: TokenBucket,
     input: Vec<u8>,
 }
 
@@ -62,7 +62,7 @@ impl Link {
             written_bytes: 0,
             settled_bytes: 0,
             progress_at: Instant::now(),
-            pace: Pace::new(MESSAGES_PER_S, MESSAGES_AT_ONCE),
+            pace: TokenBucket::new(MESSAGES_PER_S, MESSAGES_AT_ONCE),
             input: vec![0; 16 << 10],
         }
     }

@@ -12,15 +12,16 @@ use moth_rtmp::StreamKey;
 use moth_rtmp::message::Message;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::sync::{Notify, mpsc, watch};
-use tokio::time::{MissedTickBehavior, interval, timeout};
+use tokio::time::{MissedTickBehavior, interval};
 
 use crate::backoff::{Backoff, Reconnect};
 use crate::connection::{Dialer, Server};
-use crate::delivery::{Command, Delivery};
+use crate::delivery::{CUT_SHORT, Command, Delivery};
 use crate::exchange::{Exchange, Limits};
 use crate::intake::Intake;
 use crate::lobby::Lobby;
 use crate::onlooker::Onlooker;
+use crate::phase::Phases;
 use crate::recorder::Recorder;
 use crate::sparing::Sparing;
 
@@ -31,9 +32,10 @@ const STOOD_STILL: Duration = Duration::from_secs(2);
 /// Connections that may be open on the broadcaster's side at once beside the one that publishes; each may hold a few hundred
 /// kilobytes. Where strangers come by the hundred each second, the more there are the longer each has to say what it wants.
 const MOST_CONNECTIONS: usize = 24;
-/// When the program stops, what waits is sent for at most this long; then the broadcast is cut short, for which it has this long.
+/// When the program stops, what waits is sent for at most this long; then the broadcast is cut short.
 const STOP: Duration = Duration::from_millis(1500);
-const CUT_SHORT: Duration = Duration::from_millis(1200);
+/// And the connection is closed within so long after that.
+const SETTLES: Duration = Duration::from_millis(200);
 
 /// A byte stream from a broadcaster, real or stand-in.
 pub trait ByteStream: AsyncRead + AsyncWrite + Send + Unpin {}
@@ -45,6 +47,13 @@ pub struct Incoming {
     pub stream: Box<dyn ByteStream>,
     /// Its other end, if it came over the network.
     pub peer: Option<SocketAddr>,
+}
+
+impl Incoming {
+    /// Its other end, in words.
+    pub(crate) fn from(&self) -> String {
+        self.peer.map_or_else(|| "in this process".to_owned(), |peer| peer.to_string())
+    }
 }
 
 /// What a relay needs to know.
@@ -67,29 +76,18 @@ pub struct RelaySettings {
     pub one_at_a_time: bool,
 }
 
-/// Whether there is a broadcast.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Phase {
-    Idle,
-    OnAir,
-    /// The broadcaster is gone; its last frames are still being delivered.
-    Finishing,
-}
-
 /// What the broadcaster's side and the server's side share.
 pub(crate) struct Shared {
     post: Mutex<Post>,
     /// Something was offered.
     pub offered: Notify,
-    pub phase: watch::Sender<Phase>,
+    pub phase: Phases,
     /// The broadcaster's end of its connection.
     pub peer: watch::Sender<Option<SocketAddr>>,
     /// The place of a broadcaster that is being restarted waits for it.
     pub vacant: AtomicBool,
     /// How often a broadcaster went on where another had stopped.
     pub resumed: watch::Sender<u64>,
-    /// Another broadcaster waits for the one before it to be seen off.
-    pub hurry: watch::Sender<bool>,
     /// Who publishes and has fallen silent is asked to make room for another.
     pub make_room: Notify,
 }
@@ -144,12 +142,6 @@ impl Shared {
     /// Something came from who publishes.
     pub(crate) fn heard(&self, now: Moment) {
         self.lock().heard_at = now;
-    }
-
-    /// Ready once another broadcaster waits for the one before it to be seen off.
-    pub(crate) async fn is_hurried(&self) {
-        // An error would say that the relay itself is gone.
-        let _ = self.hurry.subscribe().wait_for(|hurry| *hurry).await;
     }
 
     /// For how long who publishes has been silent.
@@ -231,17 +223,10 @@ impl RelayHandle {
 
     /// Ends the broadcast: sends what waits, within three seconds, and closes the connection properly.
     pub async fn finish(&self) {
-        self.shared.phase.send_if_modified(|phase| {
-            let on_air = *phase == Phase::OnAir;
-            if on_air {
-                *phase = Phase::Finishing;
-            }
-            on_air
-        });
-        let mut phase = self.shared.phase.subscribe();
-        if timeout(STOP, phase.wait_for(|p| *p == Phase::Idle)).await.is_err() {
-            self.shared.hurry.send_replace(true);
-            let _ = timeout(CUT_SHORT, phase.wait_for(|p| *p == Phase::Idle)).await;
+        self.shared.phase.finish();
+        if !self.shared.phase.frees_within(STOP).await {
+            self.shared.phase.cut_short();
+            self.shared.phase.frees_within(CUT_SHORT + SETTLES).await;
         }
     }
 }
@@ -268,11 +253,10 @@ impl Relay {
         let shared = Arc::new(Shared {
             post: Mutex::new(post),
             offered: Notify::new(),
-            phase: watch::Sender::new(Phase::Idle),
+            phase: Phases::default(),
             peer: watch::Sender::new(None),
             vacant: AtomicBool::new(false),
             resumed: watch::Sender::new(0),
-            hurry: watch::Sender::new(false),
             make_room: Notify::new(),
         });
         let (commands, orders) = mpsc::channel(16);

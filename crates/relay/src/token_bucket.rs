@@ -6,16 +6,16 @@ use std::time::Duration;
 
 use tokio::time::{Instant, sleep};
 
-/// A bucket of messages that fills steadily and is emptied by what comes.
+/// A token bucket of messages: it fills steadily, and is emptied by what comes.
 #[derive(Debug)]
-pub struct Pace {
+pub struct TokenBucket {
     per_s: f64,
     most: f64,
     left: f64,
     at: Instant,
 }
 
-impl Pace {
+impl TokenBucket {
     /// So many messages a second, and at the most so many at once.
     #[must_use]
     pub fn new(per_s: u32, most: u32) -> Self {
@@ -51,7 +51,7 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn beyond_a_burst_it_is_listened_to_no_faster_than_its_pace() {
-        let mut pace = Pace::new(1000, 500);
+        let mut pace = TokenBucket::new(1000, 500);
         let start = Instant::now();
         for _ in 0..35 {
             pace.took(100);
@@ -64,7 +64,7 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn who_speaks_slowly_never_waits() {
-        let mut pace = Pace::new(1000, 500);
+        let mut pace = TokenBucket::new(1000, 500);
         for _ in 0..1000 {
             tokio::time::advance(Duration::from_millis(2)).await;
             pace.took(1);
