@@ -2,49 +2,18 @@
 
 use std::time::Duration;
 
-use bytes::BytesMut;
-use moth_rtmp::session::{Publisher, Receiver, ReceiverEvent};
-use moth_rtmp::{Address, StreamKey};
 use rand::RngExt;
 use rand_pcg::Pcg64Mcg;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::time::{Instant, sleep, timeout};
 
-use crate::Gang;
-
-/// On chunk stream 5, a data message of no length; each byte after it is one more.
-pub(crate) const EMPTY_MESSAGE: [u8; 12] = [5, 0, 0, 0, 0, 0, 0, 18, 1, 0, 0, 0];
-pub(crate) const ONE_MORE: u8 = 0xc5;
-/// A ping request: chunk stream 2, type 4, six bytes (RTMP 1.0, section 7.1.7).
-pub(crate) const PING: [u8; 18] = [2, 0, 0, 0, 0, 0, 6, 4, 0, 0, 0, 0, 0, 6, 1, 2, 3, 4];
-
-/// All that a publisher says until it is on air.
-fn introduction(app: &str) -> Vec<u8> {
-    let (Ok(address), Ok(key)) = (Address::new("127.0.0.1", 1935, app), StreamKey::new("camera")) else {
-        return Vec::new();
-    };
-    let (mut publisher, mut server, mut said) = (Publisher::new(address, key), Receiver::default(), BytesMut::new());
-    while !publisher.is_ready() {
-        let out = publisher.take_output();
-        server.feed(&out);
-        said.unsplit(out);
-        while let Ok(Some(event)) = server.poll() {
-            if matches!(event, ReceiverEvent::PublishRequested { .. }) {
-                server.accept();
-            }
-        }
-        publisher.feed(&server.take_output());
-        if publisher.poll().is_err() {
-            break;
-        }
-    }
-    said.to_vec()
-}
+use crate::siege::Gang;
+use crate::words::{EMPTY_MESSAGE, ONE_MORE, PING, Words};
 
 /// One after another, some of which stay.
 pub(crate) async fn run(port: u16, mut noise: Pcg64Mcg, gang: Gang) {
-    let (asks, wrong) = (introduction("moth"), introduction("elsewhere"));
+    let (asks, wrong) = (Words::to("moth").at_once(), Words::to("elsewhere").at_once());
     let mut staying: Vec<TcpStream> = Vec::new();
     loop {
         sleep(Duration::from_millis(noise.random_range(2..80))).await;
@@ -141,7 +110,7 @@ pub(crate) async fn comes_on_air(port: u16, within: Duration) -> Result<Duration
     let began = Instant::now();
     let get_in = async {
         let mut stream = TcpStream::connect(("127.0.0.1", port)).await.map_err(|error| error.to_string())?;
-        stream.write_all(&introduction("moth")).await.map_err(|error| error.to_string())?;
+        stream.write_all(&Words::to("moth").at_once()).await.map_err(|error| error.to_string())?;
         let (mut heard, mut bytes) = (Vec::new(), [0; 4096]);
         loop {
             let read = stream.read(&mut bytes).await.map_err(|error| error.to_string())?;

@@ -11,8 +11,8 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
 use tokio::time::{Instant, sleep, timeout_at};
 
-use crate::Gang;
-use crate::publishers::{EMPTY_MESSAGE, ONE_MORE, PING};
+use crate::siege::Gang;
+use crate::words::{EMPTY_MESSAGE, ONE_MORE, PING};
 
 /// How a server's goodwill ends.
 #[derive(Debug, Clone, Copy)]

@@ -66,9 +66,8 @@ impl Stage {
     pub(crate) fn set(moth: &Path) -> Result<Self, String> {
         let failed = cannot("the stage could not be set");
         let dir = tempfile::tempdir().map_err(&failed)?;
-        let [server_port, publish_port, feed_port, http_port] = [(); 4].map(|()| free_port());
-        let (server_port, publish_port) = (server_port.map_err(&failed)?, publish_port.map_err(&failed)?);
-        let (feed_port, http_port) = (feed_port.map_err(&failed)?, http_port.map_err(&failed)?);
+        let port = || free_port().map_err(&failed);
+        let (server_port, publish_port, feed_port, http_port) = (port()?, port()?, port()?, port()?);
         let at = |name: &str| dir.path().join(name);
         let mischief = at("mischief.sh");
         let configuration = format!(

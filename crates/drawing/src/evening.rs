@@ -19,6 +19,8 @@ pub struct Evening {
     pub verdicts: Vec<Stood>,
     /// What was changed, and when.
     pub changes: Vec<Changed>,
+    /// How figures are known that are not simply measured, in words.
+    pub known: Vec<String>,
     /// What could not be seen, in words.
     pub unseen: Vec<String>,
 }

@@ -93,15 +93,24 @@ impl Drawing {
     }
 }
 
+/// Whether a file may be written, as far as that can be told before.
+///
+/// # Errors
+/// [`ExportError::Exists`].
+pub fn check(path: &Path, may_replace: bool) -> Result<(), ExportError> {
+    if !may_replace && path.symlink_metadata().is_ok() {
+        return Err(ExportError::Exists { path: path.to_owned() });
+    }
+    Ok(())
+}
+
 /// Writes a file whole or not at all.
 ///
 /// # Errors
 /// [`ExportError::Exists`], [`ExportError::Io`].
 pub fn write(path: &Path, bytes: &[u8], may_replace: bool) -> Result<(), ExportError> {
     let fail = |error: io::Error| ExportError::Io { path: path.to_owned(), error };
-    if !may_replace && path.symlink_metadata().is_ok() {
-        return Err(ExportError::Exists { path: path.to_owned() });
-    }
+    check(path, may_replace)?;
     let dir = path.parent().filter(|dir| !dir.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut named = tempfile::Builder::new();
     named.prefix(".moth-");

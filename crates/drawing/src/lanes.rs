@@ -451,10 +451,13 @@ fn tell(
 /// How the figures are known, and what could not be seen.
 fn how_known(sheet: &mut Sheet, mut y: f64, evening: &Evening) -> f64 {
     let writing = Writing::new(11.0, sheet.theme.faint());
+    let known =
+        ["measured: what was carried, queued and dropped, the round trip, the machine's load"].map(str::to_owned);
+    let known = known.iter().chain(&evening.known).map(String::as_str).collect::<Vec<_>>().join("; ");
     let mut told = vec![
-        "Measured: what was carried, queued and dropped, the round trip, the machine's load. Read off the stream: skipped and \
-         lagged frames, unless the broadcaster reported them. Each column shows its worst second; a lane that was never \
-         known is left out."
+        format!("How it is known: {known}."),
+        "A column that holds several seconds shows the worst of them; of a quantity the highest and the lowest. A lane that was \
+         never known is left out."
             .to_owned(),
     ];
     told.extend(evening.unseen.iter().map(|what| format!("Not seen: {what}.")));

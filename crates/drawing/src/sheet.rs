@@ -97,7 +97,6 @@ impl Writing {
 pub(crate) struct Sheet {
     pub(crate) theme: Theme,
     width: f64,
-    height: f64,
     /// What is drawn, in its order; drawn at once, as plotters holds on to where it draws.
     parts: Vec<Part>,
     /// What lies behind all of it.
@@ -113,7 +112,7 @@ enum Part {
 
 impl Sheet {
     pub(crate) fn new(theme: Theme, width: f64) -> Self {
-        Self { theme, width, height: 0.0, parts: Vec::new(), behind: Vec::new() }
+        Self { theme, width, parts: Vec::new(), behind: Vec::new() }
     }
 
     pub(crate) fn width(&self) -> f64 {
@@ -167,8 +166,7 @@ impl Sheet {
     }
 
     /// The sheet is so high, and finished.
-    pub(crate) fn finish(mut self, height: f64, title: &str, description: &str) -> Drawing {
-        self.height = height;
+    pub(crate) fn finish(self, height: f64, title: &str, description: &str) -> Drawing {
         let mut svg = String::new();
         let size = (fine(self.width).unsigned_abs(), fine(height).unsigned_abs());
         {
@@ -180,15 +178,15 @@ impl Sheet {
             }
             let _ = root.present();
         }
-        Drawing { svg: self.dress(&svg, title, description) }
+        Drawing { svg: self.dress(&svg, height, title, description) }
     }
 
     /// Gives the SVG its size in pixels, its typeface, and words for who cannot see it (SVG 1.1, section 5.4).
-    fn dress(&self, svg: &str, title: &str, description: &str) -> String {
+    fn dress(&self, svg: &str, height: f64, title: &str, description: &str) -> String {
         let begin = svg.find("<svg").unwrap_or(0);
         let end = svg[begin..].find('>').map_or(0, |end| begin + end + 1);
         let mut dressed = String::with_capacity(svg.len() + (160 << 10));
-        let (width, height) = (self.width, self.height);
+        let width = self.width;
         let _ = write!(
             dressed,
             "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width}\" height=\"{height}\" viewBox=\"0 0 {} {}\" role=\"img\">\n\

@@ -49,6 +49,7 @@ fn evening(seconds: u32) -> Evening {
             confidence: 0.93,
         }],
         changes: vec![Changed { at_s: from_s + 21.0, what: "bitrate 6 000 → 4 500 kb/s".into() }],
+        known: vec!["skipped frames: inferred".into()],
         unseen: vec!["the pictures are HEVC, which are not looked at".into()],
     }
 }
@@ -151,6 +152,7 @@ fn what_was_lost_and_changed_is_told_with_its_numbers() {
         "04:14",
         "bitrate 6 000 → 4 500 kb/s",
         "network, 93 % sure: The line carries 3 250 of the 6 160 kb/s that are asked of it, & <less>",
+        "the machine's load; skipped frames: inferred.",
         "Not seen: the pictures are HEVC",
     ] {
         assert!(all.contains(expected), "{expected} in {all}");

@@ -3,9 +3,11 @@
 use std::path::Path;
 
 use clap::ValueEnum;
-use jiff::tz::{Offset, TimeZone};
+use jiff::fmt::temporal::Pieces;
+use jiff::tz::TimeZone;
 use jiff::{Timestamp, Zoned};
 use moth_core::Snapshot;
+use moth_core::figure::Origin;
 use moth_core::suspects::Fault;
 use moth_drawing::evening::{Changed, Evening, Stood, Stretch};
 use moth_drawing::{Format, Theme, export, lanes, table};
@@ -22,6 +24,20 @@ pub(crate) fn list() -> Outcome {
         Some(format!("{:<10}{}\n", value.get_name(), value.get_help()?))
     };
     out::text(&Chart::value_variants().iter().filter_map(line).collect::<String>())
+}
+
+/// Whether what is asked for could be written.
+///
+/// # Errors
+/// [`Failure`] if a file is there already, or its name does not tell what to write.
+pub(crate) fn check(options: &JudgeOptions) -> Outcome {
+    if let Some(to) = &options.to {
+        Format::of(to)?;
+    }
+    for to in [&options.to, &options.csv, &options.jsonl].into_iter().flatten() {
+        export::check(to, options.force)?;
+    }
+    Ok(())
 }
 
 /// Writes what was asked for of a recording, and says where it is.
@@ -41,7 +57,6 @@ pub(crate) fn write(judgement: &Judgement, last: &Snapshot, file: &Path, options
 }
 
 fn draw(chart: Chart, evening: &Evening, to: &Path, options: &JudgeOptions) -> Outcome {
-    Format::of(to)?;
     let whole = evening.whole();
     let stretch =
         Stretch { from_s: options.from.unwrap_or(whole.from_s), until_s: options.until.unwrap_or(whole.until_s) };
@@ -71,6 +86,8 @@ fn evening(judgement: &Judgement, last: &Snapshot, file: &Path) -> Evening {
         confidence: verdict.confidence,
     });
     let changes = last.marks.iter().filter(|mark| mark.is_change);
+    let known = [("skipped", last.skipped.origin), ("lagged", last.lagged.origin)];
+    let known = known.map(|(kind, origin)| format!("{kind} frames: {}", origin.map_or("not available", Origin::word)));
     let mut unseen: Vec<String> = last.wire.unseen.iter().cloned().collect();
     if let Some(damage) = &judgement.damage {
         unseen.push(format!("what follows line {} of the recording, which is damaged: {}", damage.line, damage.why));
@@ -82,27 +99,21 @@ fn evening(judgement: &Judgement, last: &Snapshot, file: &Path) -> Evening {
         queue_limit_ms: last.queue_limit_ms,
         verdicts: stood.collect(),
         changes: changes.map(|mark| Changed { at_s: mark.at.seconds(), what: mark.text.clone() }).collect(),
+        known: known.to_vec(),
         unseen,
     }
 }
 
 /// A time with its offset from UTC (RFC 3339); `None` if it is none.
 fn begun(text: &str) -> Option<Zoned> {
-    let at: Timestamp = text.parse().ok()?;
-    // jiff takes the moment; the offset is what stands behind the time, six characters, or Z.
-    let offset = text.get(text.len().saturating_sub(6)..).filter(|end| end.contains(':') && !text.ends_with('Z'));
-    let seconds = offset.and_then(|offset| {
-        let (hours, minutes) = offset.get(1..)?.split_once(':')?;
-        let all = hours.parse::<i32>().ok()? * 3600 + minutes.parse::<i32>().ok()? * 60;
-        Some(if offset.starts_with('-') { -all } else { all })
-    });
-    let zone = Offset::from_seconds(seconds.unwrap_or(0)).map_or(TimeZone::UTC, TimeZone::fixed);
-    Some(at.to_zoned(zone))
+    let offset = Pieces::parse(text).ok()?.to_numeric_offset()?;
+    text.parse::<Timestamp>().ok().map(|at| at.to_zoned(TimeZone::fixed(offset)))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jiff::tz::Offset;
 
     #[test]
     fn a_recordings_beginning_keeps_its_offset() {

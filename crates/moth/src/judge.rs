@@ -78,11 +78,10 @@ struct Report<'a> {
 /// # Errors
 /// [`Failure`] if it cannot be read, or is no readings file.
 pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
-    if options.list_charts {
-        return drawn::list().map(|()| true);
-    }
-    // Named last on the command line, it is always there then.
-    let file = options.file.as_deref().unwrap_or(Path::new("-"));
+    // Only --list-charts goes without a file.
+    let Some(file) = options.file.as_deref() else { return drawn::list().map(|()| true) };
+    // Before anything is judged, as that may take a while.
+    drawn::check(options)?;
     let (judgement, last) = judge_whole(file)?;
     if options.chart.is_some() || options.csv.is_some() || options.jsonl.is_some() {
         let whole = judgement.damage.is_none();

@@ -13,8 +13,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use common::*;
-use moth_rtmp::session::{Publisher, Receiver, ReceiverEvent};
-use moth_rtmp::{Address, StreamKey};
+use moth_adversary::words::{EMPTY_MESSAGE, ONE_MORE, PING, Words};
 
 fn here() -> Command {
     Command::new("env")
@@ -23,33 +22,6 @@ fn here() -> Command {
 /// A moth whose server is away: what is looked at is the broadcaster's side.
 fn moth() -> Moth {
     Moth::here(&[&format!("rtmp://127.0.0.1:{}/live", free_port())])
-}
-
-/// What a publisher sends to a server that takes it, piece by piece; the last one ends the stream.
-fn pieces(to: &str) -> Vec<Vec<u8>> {
-    let address: Address = to.rsplit_once('/').unwrap().0.parse().unwrap();
-    let mut publisher = Publisher::new(address, StreamKey::new("local-name").unwrap());
-    let mut receiver = Receiver::default();
-    let mut pieces = Vec::new();
-    loop {
-        let said = publisher.take_output();
-        if !said.is_empty() {
-            receiver.feed(&said);
-            pieces.push(said.to_vec());
-        }
-        while let Some(event) = receiver.poll().unwrap() {
-            if matches!(event, ReceiverEvent::PublishRequested { .. }) {
-                receiver.accept();
-            }
-        }
-        publisher.feed(&receiver.take_output());
-        while publisher.poll().unwrap().is_some() {}
-        if publisher.is_ready() {
-            publisher.finish();
-            pieces.push(publisher.take_output().to_vec());
-            return pieces;
-        }
-    }
 }
 
 fn connect(moth: &Moth) -> TcpStream {
@@ -82,9 +54,9 @@ fn who_publishes_and_ends_in_one_breath_gives_the_place_back() {
         return;
     }
     let moth = moth();
-    let pieces = pieces(&moth.publish_to());
-    let (begin, end) = pieces.split_at(pieces.len() - 2);
-    for ending in [end.concat(), [&end[0][..], &[0xff; 64]].concat()] {
+    let words = Words::to("moth");
+    let Some((publish, begin)) = words.introduction.split_last() else { panic!("it says nothing") };
+    for ending in [&words.end[..], &[0xff; 64]].map(|end| [publish, end].concat()) {
         let mut stream = connect(&moth);
         say(&mut stream, begin);
         stream.write_all(&ending).unwrap();
@@ -103,8 +75,7 @@ fn silent_connections_and_ones_that_never_read_keep_nobody_out() {
     let (port, stop) = (moth.port, Arc::new(AtomicBool::new(false)));
     let asks = {
         // Pings without end, whose answers are never read.
-        let ping = [2_u8, 0, 0, 0, 0, 0, 6, 4, 0, 0, 0, 0, 0, 6, 0, 0, 0, 0];
-        [pieces(&moth.publish_to())[..2].concat(), ping.repeat(4000)].concat()
+        [Words::to("moth").introduction[..2].concat(), PING.repeat(4000)].concat()
     };
     let flood = std::thread::spawn({
         let stop = stop.clone();
@@ -282,15 +253,11 @@ fn longest_silence(moth: &Moth, during: impl FnOnce()) -> Duration {
     watch.join().unwrap()
 }
 
-/// On chunk stream 5, a message of no length and kind 18 (data), for message stream 1; each byte after it is one more.
-const EMPTY: [u8; 12] = [5, 0, 0, 0, 0, 0, 0, 18, 1, 0, 0, 0];
-const ONE_MORE: u8 = 0xc5;
-
 #[test]
 fn floods_of_tiny_messages_stop_nothing() {
     let moth = moth();
-    let pieces = pieces(&moth.publish_to());
-    let (opens, publishes) = (&pieces[..2], &pieces[..pieces.len() - 1]);
+    let words = Words::to("moth");
+    let (opens, publishes) = (&words.introduction[..2], &words.introduction[..]);
     let stop = Arc::new(AtomicBool::new(false));
     // One publishes to a server that is away, so that everything waits; three do not publish at all.
     let floods: Vec<_> = [publishes, opens, opens, opens]
@@ -298,7 +265,7 @@ fn floods_of_tiny_messages_stop_nothing() {
         .map(|begin| {
             let mut stream = connect(&moth);
             say(&mut stream, begin);
-            stream.write_all(&EMPTY).unwrap();
+            stream.write_all(&EMPTY_MESSAGE).unwrap();
             stream.set_write_timeout(Some(Duration::from_millis(100))).unwrap();
             let (stop, port, begin) = (stop.clone(), moth.port, begin.to_vec());
             std::thread::spawn(move || {
@@ -313,7 +280,7 @@ fn floods_of_tiny_messages_stop_nothing() {
                         begin.iter().for_each(|piece| {
                             let _ = stream.write(piece).and_then(|_| stream.read(&mut [0; 8192]));
                         });
-                        let _ = stream.write(&EMPTY);
+                        let _ = stream.write(&EMPTY_MESSAGE);
                     }
                 }
             })

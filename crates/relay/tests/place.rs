@@ -8,16 +8,15 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use bytes::BytesMut;
 use futures::FutureExt;
 use futures::future::BoxFuture;
+use moth_adversary::words::Words;
 use moth_core::reading::ConnectionFigures;
 use moth_relay::{
     BoxConnection, Connection, Dialer, Incoming, Limits, LinkError, Reconnect, Recorder, Relay, RelayHandle,
     RelaySettings, Server,
 };
-use moth_rtmp::message::{Message, MessageKind, StreamTime};
-use moth_rtmp::session::{Publisher, Receiver, ReceiverEvent, RefuseCode};
+use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode};
 use moth_rtmp::{Address, StreamKey};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, DuplexStream, ReadBuf, duplex};
 use tokio::sync::{Notify, mpsc};
@@ -158,41 +157,11 @@ async fn serve(mut stream: DuplexStream, temper: Temper, hang_up: Arc<Notify>, g
     }
 }
 
-/// All a broadcaster sends, up to what asks to publish; what asks again on the same connection; a keyframe; and the end.
-struct Words {
-    publish: BytesMut,
-    again: BytesMut,
-    keyframe: BytesMut,
-    end: BytesMut,
-}
-
-fn words() -> Words {
-    let address = Address::new("moth.invalid", 1935, "moth").unwrap();
-    let mut publisher = Publisher::new(address, StreamKey::new("name").unwrap());
-    let mut server = Receiver::default();
-    let mut publish = BytesMut::new();
-    while !publisher.is_ready() {
-        let out = publisher.take_output();
-        server.feed(&out);
-        publish.unsplit(out);
-        while let Some(event) = server.poll().unwrap() {
-            assert!(matches!(event, ReceiverEvent::PublishRequested { .. }));
-            server.accept();
-        }
-        publisher.feed(&server.take_output());
-        publisher.poll().unwrap();
-    }
-    let mut payload = vec![0x17, 1, 0, 0, 0, 0, 0, 0, 1, 0x65];
-    payload.resize(400, 7);
-    publisher.send(&Message { kind: MessageKind::Video, time: StreamTime(40), stream_id: 1, payload: payload.into() });
-    let keyframe = publisher.take_output();
-    publisher.finish();
-    let end = publisher.take_output();
-    // A chunk of its own: stream 3, a command for message stream 1.
+/// What asks to publish once more, on a connection that did: a chunk of its own on stream 3, a command for message stream 1.
+fn asks_again() -> Vec<u8> {
     let command = b"\x02\x00\x07publish\x00\x40\x14\x00\x00\x00\x00\x00\x00\x05\x02\x00\x04name\x02\x00\x04live";
     let length = u8::try_from(command.len()).unwrap();
-    let again = BytesMut::from(&[&[3, 0, 0, 0, 0, 0, length, 20, 1, 0, 0, 0][..], command].concat()[..]);
-    Words { publish, again, keyframe, end }
+    [&[3, 0, 0, 0, 0, 0, length, 20, 1, 0, 0, 0][..], command].concat()
 }
 
 struct Tried {
@@ -241,11 +210,11 @@ impl Tried {
     async fn step(&mut self, step: Step, words: &Words) {
         match step {
             Step::Publish => {
-                self.connection().await.write_all(&words.publish).await.unwrap();
+                self.connection().await.write_all(&words.at_once()).await.unwrap();
             }
             Step::Keyframe => self.say(&words.keyframe).await,
             Step::Delete => self.say(&words.end).await,
-            Step::PublishAgain => self.say(&words.again).await,
+            Step::PublishAgain => self.say(&asks_again()).await,
             Step::Garbage => self.say(&[0xff; 64]).await,
             Step::Close => drop(self.connections.pop()),
             Step::HangUp => self.hang_up.notify_waiters(),
@@ -257,7 +226,7 @@ impl Tried {
     /// Whether a new broadcaster is let on air.
     async fn lets_another_on_air(&mut self, words: &Words) -> bool {
         let connection = self.connection().await;
-        connection.write_all(&words.publish).await.unwrap();
+        connection.write_all(&words.at_once()).await.unwrap();
         let mut heard = Vec::new();
         let mut bytes = [0; 4096];
         loop {
@@ -312,7 +281,7 @@ fn on_air_after(temper: Temper, steps: &[Step], words: &Words) -> Result<Duratio
 
 #[test]
 fn whatever_a_broadcaster_does_in_whatever_order_the_next_one_gets_on_air() {
-    let words = words();
+    let words = Words::to("moth");
     let count = std::env::var("MOTH_STEPS").ok().and_then(|steps| steps.parse().ok()).unwrap_or(STEPS);
     for number in 0..ALL.len().pow(count) {
         let steps: Vec<Step> = (0..count).map(|place| ALL[number / ALL.len().pow(place) % ALL.len()]).collect();
@@ -326,16 +295,16 @@ fn whatever_a_broadcaster_does_in_whatever_order_the_next_one_gets_on_air() {
 
 #[tokio::test(start_paused = true)]
 async fn who_has_ended_its_stream_may_publish_another_on_the_same_connection() {
-    let words = words();
+    let words = Words::to("moth");
     let (mut tried, got_keyframe) = Tried::begin(Temper::Takes).await;
     let started = |heard: &[u8]| heard.windows(22).filter(|window| *window == b"NetStream.Publish.Star").count();
     let mut heard = Vec::new();
-    for (round, asks) in [&words.publish, &words.again, &words.again].into_iter().enumerate() {
+    for (round, asks) in [words.at_once(), asks_again(), asks_again()].into_iter().enumerate() {
         got_keyframe.store(false, Ordering::Relaxed);
         if round == 0 {
             tried.connection().await;
         }
-        tried.say(asks).await;
+        tried.say(&asks).await;
         tried.say(&words.keyframe).await;
         sleep(Duration::from_secs(3)).await;
         let mut bytes = [0; 4096];

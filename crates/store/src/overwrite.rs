@@ -66,7 +66,8 @@ fn share(_: &fs::File, _: &Path) -> io::Result<()> {
     Ok(())
 }
 
-#[cfg(all(test, unix))]
+#[cfg(test)]
+#[cfg(unix)]
 mod tests {
     use super::*;
     use std::os::unix::fs::symlink;
