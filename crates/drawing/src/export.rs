@@ -41,6 +41,12 @@ pub enum ExportError {
         /// What the system says.
         error: io::Error,
     },
+    /// A report is a PDF.
+    #[error("{} does not end in .pdf, and a report is one", path.display())]
+    NoPdf {
+        /// Which file.
+        path: PathBuf,
+    },
     /// A fault of ours.
     #[error("the drawing could not be made into a PDF: {0}")]
     Pdf(String),
@@ -73,15 +79,18 @@ impl Drawing {
     }
 
     fn pdf(&self) -> Result<Vec<u8>, ExportError> {
+        let (conversion, page) = (svg2pdf::ConversionOptions::default(), svg2pdf::PageOptions::default());
+        svg2pdf::to_pdf(&self.tree()?, conversion, page).map_err(|error| ExportError::Pdf(error.to_string()))
+    }
+
+    pub(crate) fn tree(&self) -> Result<Tree, ExportError> {
         // Only the typeface that goes along: what this machine has must not change what is drawn.
         let mut fonts = fontdb::Database::new();
         fonts.load_font_data(face::file(false).to_vec());
         fonts.load_font_data(face::file(true).to_vec());
         fonts.set_sans_serif_family(face::FAMILY);
         let options = Options { fontdb: Arc::new(fonts), font_family: face::FAMILY.into(), ..Options::default() };
-        let tree = Tree::from_str(&self.svg, &options).map_err(|error| ExportError::Pdf(error.to_string()))?;
-        let (conversion, page) = (svg2pdf::ConversionOptions::default(), svg2pdf::PageOptions::default());
-        svg2pdf::to_pdf(&tree, conversion, page).map_err(|error| ExportError::Pdf(error.to_string()))
+        Tree::from_str(&self.svg, &options).map_err(|error| ExportError::Pdf(error.to_string()))
     }
 
     /// Writes the drawing, as the file's name asks.

@@ -1,18 +1,38 @@
-//! What is on a screen, on paper: drawings as SVG, and as PDF made of the same SVG.
+//! What is on a screen, on paper: drawings as SVG, as PDF made of the same SVG, and reports of several pages.
 //!
-//! The same data as tables is in [`table`]. A drawing's way: plain data ([`evening`]) → a drawing ([`lanes`]) on a [`sheet`] → a file ([`export`]). Nothing here knows a
-//! terminal, a network or a clock.
+//! The same data as tables is in [`table`]. A drawing's way: plain data ([`evening`], [`measured`], …) → a drawing ([`lanes`],
+//! [`why`], …) on a `sheet` → a file ([`export`]). Nothing here knows a terminal, a network or a clock.
 
+pub mod climb;
+pub mod comparison;
 pub mod evening;
 pub mod export;
 mod face;
+mod hatch;
+pub mod journey;
+mod lane;
 pub mod lanes;
-pub mod sheet;
+pub mod line;
+pub mod load;
+pub mod machine;
+pub mod measured;
+pub mod names;
+mod page;
+mod paper;
+pub mod picture;
+pub mod report;
+pub mod servers;
+mod sheet;
+mod summary;
 pub mod table;
 mod theme;
 mod ticks;
+mod time;
+pub mod trial;
+pub mod why;
 
 pub use export::{ExportError, Format};
 pub use face::width as text_width;
+pub use paper::Paper;
 pub use sheet::Drawing;
 pub use theme::Theme;

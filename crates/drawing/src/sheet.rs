@@ -56,6 +56,11 @@ impl Writing {
         Self { anchor, ..self }
     }
 
+    /// From one line's baseline to the next.
+    pub(crate) fn leading(&self) -> f64 {
+        (self.size * 1.36).round()
+    }
+
     /// How wide a text is in it, in pixels.
     pub(crate) fn width(&self, text: &str) -> f64 {
         face::width(text, self.size, self.is_bold)
@@ -80,7 +85,8 @@ impl Writing {
     /// A text in lines that fit.
     pub(crate) fn wrap(&self, text: &str, width: f64) -> Vec<String> {
         let mut lines: Vec<String> = Vec::new();
-        for word in text.split_whitespace() {
+        // Only at plain spaces: a number keeps together over its thousands.
+        for word in text.split(' ').filter(|word| !word.is_empty()) {
             match lines.last_mut() {
                 Some(line) if self.width(line) + self.width(" ") + self.width(word) <= width => {
                     line.push(' ');
@@ -93,10 +99,15 @@ impl Writing {
     }
 }
 
+/// Beside what is drawn by itself, and on a page of a report.
+const MARGIN: f64 = 32.0;
+const PAGE_MARGIN: f64 = 56.0;
+
 /// A sheet of paper.
 pub(crate) struct Sheet {
     pub(crate) theme: Theme,
     width: f64,
+    margin: f64,
     /// What is drawn, in its order; drawn at once, as plotters holds on to where it draws.
     parts: Vec<Part>,
     /// What lies behind all of it.
@@ -108,21 +119,40 @@ enum Part {
     Box(f64, f64, f64, f64, Colour),
     Line(Vec<(f64, f64)>, Colour, f64),
     Area(Vec<(f64, f64)>, Colour),
+    Dot(f64, f64, f64, Colour, bool),
 }
 
 impl Sheet {
     pub(crate) fn new(theme: Theme, width: f64) -> Self {
-        Self { theme, width, parts: Vec::new(), behind: Vec::new() }
+        Self { theme, width, margin: MARGIN, parts: Vec::new(), behind: Vec::new() }
     }
 
-    pub(crate) fn width(&self) -> f64 {
-        self.width
+    /// A page of a report.
+    pub(crate) fn page(theme: Theme, width: f64) -> Self {
+        Self { margin: PAGE_MARGIN, ..Self::new(theme, width) }
+    }
+
+    /// Where what is drawn begins, at the left.
+    pub(crate) fn left(&self) -> f64 {
+        self.margin
+    }
+
+    /// Where it ends, at the right.
+    pub(crate) fn right(&self) -> f64 {
+        self.width - self.margin
+    }
+
+    /// From there to there.
+    pub(crate) fn room(&self) -> f64 {
+        self.width - 2.0 * self.margin
     }
 
     /// A text; `y` is its baseline.
     pub(crate) fn text(&mut self, x: f64, y: f64, writing: Writing, text: &str) {
         // No control character is allowed in XML (XML 1.0, section 2.2).
         let text: String = text.chars().filter(|c| !c.is_control()).collect();
+        // Of several spaces in a row SVG shows one (SVG 1.1, section 10.15).
+        let text = text.replace("  ", " \u{a0}");
         if !text.is_empty() {
             self.parts.push(Part::Text(x, y, writing, text));
         }
@@ -150,6 +180,25 @@ impl Sheet {
         if points.len() > 2 {
             self.parts.push(Part::Area(points, colour));
         }
+    }
+
+    /// A full dot, or a ring.
+    pub(crate) fn dot(&mut self, x: f64, y: f64, radius: f64, colour: Colour, is_full: bool) {
+        self.parts.push(Part::Dot(x, y, radius, colour, is_full));
+    }
+
+    /// The outline of a box.
+    pub(crate) fn outline(&mut self, x0: f64, y0: f64, x1: f64, y1: f64, colour: Colour, width: f64) {
+        self.line(vec![(x0, y0), (x1, y0), (x1, y1), (x0, y1), (x0, y0)], colour, width);
+    }
+
+    /// A text in lines that fit, the first of which has its baseline at `y`; gives the baseline of the last.
+    pub(crate) fn wrapped(&mut self, x: f64, y: f64, room: f64, writing: Writing, text: &str) -> f64 {
+        let lines = writing.wrap(text, room);
+        for (n, line) in lines.iter().enumerate() {
+            self.text(x, y + n as f64 * writing.leading(), writing, line);
+        }
+        y + lines.len().saturating_sub(1) as f64 * writing.leading()
     }
 
     /// A line in dashes.
@@ -225,6 +274,10 @@ fn draw<'a>(
         }
         Part::Box(x0, y0, x1, y1, colour) => {
             root.draw(&Rectangle::new([at((*x0, *y0)), at((*x1, *y1))], rgb(*colour).filled()))
+        }
+        Part::Dot(x, y, radius, colour, is_full) => {
+            let style = if *is_full { rgb(*colour).filled() } else { rgb(*colour).stroke_width(FINE as u32) };
+            root.draw(&Circle::new(at((*x, *y)), fine(*radius), style))
         }
         Part::Line(points, colour, width) => {
             let style = rgb(*colour).stroke_width((width * FINE).round() as u32);

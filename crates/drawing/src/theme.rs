@@ -56,6 +56,31 @@ impl Theme {
         }
     }
 
+    /// What is tight, and what is bad; a word is beside each.
+    pub(crate) fn warning(self) -> Colour {
+        (168, 118, 20)
+    }
+
+    pub(crate) fn bad(self) -> Colour {
+        self.fault(Fault::Network)
+    }
+
+    /// Programs, told apart by their lightness as well.
+    pub(crate) fn program(self, n: usize) -> Colour {
+        let (light, dark) = [
+            ((58, 92, 124), (134, 170, 202)),
+            ((201, 84, 26), (214, 112, 60)),
+            ((134, 97, 214), (158, 128, 226)),
+            ((18, 136, 138), (64, 170, 172)),
+        ][n % 4];
+        self.of(light, dark)
+    }
+
+    /// What no program is known of.
+    pub(crate) fn rest(self) -> Colour {
+        self.of((222, 222, 218), (58, 62, 72))
+    }
+
     pub(crate) fn state(self, state: State) -> Colour {
         match state {
             State::Steady => self.quantity().1,

@@ -267,6 +267,10 @@ pub struct RoutesOptions {
     /// Tell of earlier tests; test nothing
     #[arg(long, conflicts_with_all = ["pick", "csv"])]
     pub history: bool,
+
+    /// Where it is drawn; with --history, the newest test.
+    #[command(flatten)]
+    pub draw: ChartOptions,
 }
 
 /// `moth uplink`
@@ -287,6 +291,10 @@ pub struct UplinkOptions {
     /// What is measured, and how.
     #[command(flatten)]
     pub measure: MeasureOptions,
+
+    /// Where it is drawn.
+    #[command(flatten)]
+    pub draw: ChartOptions,
 }
 
 /// `moth plan`
@@ -323,6 +331,10 @@ pub struct PlanOptions {
     /// Write bitrate, size and rate into the setup
     #[arg(long)]
     pub write: bool,
+
+    /// Where the map of pictures is drawn.
+    #[command(flatten)]
+    pub draw: ChartOptions,
 
     /// One JSON object on standard output
     #[arg(long)]
@@ -405,29 +417,86 @@ pub struct JudgeOptions {
     #[arg(long, value_name = "TIME", value_parser = moment, requires = "chart")]
     pub from: Option<f64>,
 
-    /// Draw until then
+    /// Draw until then; the journey as it stood then
     #[arg(long, value_name = "TIME", value_parser = moment, requires = "chart")]
     pub until: Option<f64>,
 
-    /// Draw on black, as on the screen, instead of on white
-    #[arg(long, requires = "chart")]
-    pub dark: bool,
+    /// Compare with this recording (with --chart comparison)
+    #[arg(long, value_name = "FILE", requires = "chart")]
+    pub with: Option<PathBuf>,
 
-    /// Write every second to this file, as a table
+    /// Compare with this stretch, of that recording or of the same: like 10:00-20:00
+    #[arg(long, value_name = "FROM-UNTIL", value_parser = stretch, requires = "chart")]
+    pub against: Option<Span>,
+
+    /// Write a report of a few pages, as PDF
+    #[arg(long, value_name = "FILE")]
+    pub report: Option<PathBuf>,
+
+    /// The paper of a report
+    #[arg(long, value_enum, value_name = "SIZE", default_value_t = PaperSize::A4, requires = "report")]
+    pub paper: PaperSize,
+
+    /// Write every second to this file, as a table; verdicts, changes and tests go into files beside it
     #[arg(long, value_name = "FILE")]
     pub csv: Option<PathBuf>,
 
-    /// Write every second, verdict and change to this file, one JSON object a line
+    /// Write every second, verdict, change and test to this file, one JSON object a line
     #[arg(long, value_name = "FILE")]
     pub jsonl: Option<PathBuf>,
 
-    /// Write in the place of a file that is there
-    #[arg(long)]
-    pub force: bool,
+    /// How it is written.
+    #[command(flatten)]
+    pub pen: PenOptions,
 
     /// What can be drawn, a line each
     #[arg(long, exclusive = true)]
     pub list_charts: bool,
+}
+
+impl JudgeOptions {
+    /// Whether something is written to a file, in the place of what is told.
+    #[must_use]
+    pub fn writes(&self) -> bool {
+        self.chart.is_some() || self.report.is_some() || self.csv.is_some() || self.jsonl.is_some()
+    }
+}
+
+/// How something is written that is to be given away.
+#[derive(Debug, Clone, Copy, Default, Args)]
+pub struct PenOptions {
+    /// Draw on black, as on the screen, instead of on white
+    #[arg(long)]
+    pub dark: bool,
+
+    /// Leave out names, addresses and programs
+    #[arg(long)]
+    pub anonymous: bool,
+
+    /// Write in the place of a file that is there
+    #[arg(long)]
+    pub force: bool,
+}
+
+/// A drawing beside what is told.
+#[derive(Debug, Clone, Default, Args)]
+pub struct ChartOptions {
+    /// Draw it to this file, too; its name ends in .svg or .pdf
+    #[arg(long, value_name = "FILE")]
+    pub chart: Option<PathBuf>,
+
+    /// How it is drawn.
+    #[command(flatten)]
+    pub pen: PenOptions,
+}
+
+/// A sheet of paper.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum PaperSize {
+    /// 210 by 297 mm
+    A4,
+    /// 8.5 by 11 inches
+    Letter,
 }
 
 /// What can be drawn of a recorded broadcast.
@@ -435,6 +504,32 @@ pub struct JudgeOptions {
 pub enum Chart {
     /// What was carried and lost, second by second, with verdicts and changes
     Lanes,
+    /// The four stages of a frame, what each used and what it lost, at --until
+    Journey,
+    /// The suspects of the verdict that stood longest, with the evidence for and against each
+    Why,
+    /// What the newest change did: before and since
+    Trial,
+    /// The load on the machine, by program
+    Machine,
+    /// This stretch beside another: --against FROM-UNTIL, or --with another recording
+    Comparison,
+}
+
+/// From then until then, in seconds since the beginning.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Span {
+    /// From then on.
+    pub from_s: f64,
+    /// Until then.
+    pub until_s: f64,
+}
+
+fn stretch(text: &str) -> Result<Span, String> {
+    let wrong = || "expected two times since the beginning, like 10:00-20:00".to_owned();
+    let (from, until) = text.split_once(['-', '–']).ok_or_else(wrong)?;
+    let span = Span { from_s: moment(from).map_err(|_| wrong())?, until_s: moment(until).map_err(|_| wrong())? };
+    if span.from_s < span.until_s { Ok(span) } else { Err(wrong()) }
 }
 
 /// A moment of a broadcast in seconds: h:mm:ss, mm:ss, or seconds.

@@ -62,6 +62,17 @@ pub enum Failure {
         /// How long the broadcast is, in seconds.
         length_s: f64,
     },
+    /// What is to be drawn is not there.
+    #[error("there is nothing to draw: the recording holds no sign of {what} in these seconds")]
+    NothingToDraw {
+        /// Of what.
+        what: &'static str,
+    },
+    /// A comparison without a second side, or a second side without a comparison.
+    #[error(
+        "--chart comparison wants a second side, --against FROM-UNTIL or --with FILE, and no other chart takes one"
+    )]
+    OneSide,
     /// A service that is not there, whose name is not repeated: it may be a stream key.
     #[error(
         "there is no service of that name; there is: {known}. The stream key itself is asked for, and never an argument"

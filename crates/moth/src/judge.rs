@@ -6,12 +6,14 @@ use std::time::Duration;
 
 use moth_core::contradiction::Inspector;
 use moth_core::moment::Moment;
-use moth_core::suspects::{Cause, Fault};
+use moth_core::suspects::Cause;
 use moth_core::{Core, Settings, Snapshot};
+use moth_drawing::evening::Stood;
 use moth_logbook::readings::{Damage, Reader};
 use serde::Serialize;
 
-use crate::cli::JudgeOptions;
+use crate::chronicle::Chronicle;
+use crate::cli::{JudgeOptions, KitOptions};
 use crate::failure::Failure;
 use crate::{drawn, out};
 
@@ -77,17 +79,17 @@ struct Report<'a> {
 ///
 /// # Errors
 /// [`Failure`] if it cannot be read, or is no readings file.
-pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
+pub fn run(options: &JudgeOptions, kit_options: &KitOptions) -> Result<bool, Failure> {
     // Only --list-charts goes without a file.
     let Some(file) = options.file.as_deref() else { return drawn::list().map(|()| true) };
     // Before anything is judged, as that may take a while.
     drawn::check(options)?;
-    let (judgement, last) = judge_whole(file)?;
-    if options.chart.is_some() || options.csv.is_some() || options.jsonl.is_some() {
-        let whole = judgement.damage.is_none();
-        return drawn::write(&judgement, &last, file, options).map(|()| whole);
+    let whole = judge_whole(file, options.until)?;
+    if options.writes() {
+        drawn::write(&whole, file, options, kit_options)?;
+        return Ok(whole.judgement.damage.is_none());
     }
-    let Judgement { verdicts, seconds, readings, damage, .. } = judgement;
+    let Judgement { verdicts, seconds, readings, damage, .. } = whole.judgement;
     let damage = damage.map(|damage| format!("line {}: {}; what follows was left out", damage.line, damage.why));
     if options.json {
         out::json(&Report { readings, seconds, verdicts: &verdicts, damage: damage.clone() })?;
@@ -130,77 +132,71 @@ pub fn run(options: &JudgeOptions) -> Result<bool, Failure> {
 /// # Errors
 /// [`Failure`] if it cannot be read, or is no readings file.
 pub fn judge(path: &Path) -> Result<Judgement, Failure> {
-    judge_whole(path).map(|(judgement, _)| judgement)
+    judge_whole(path, None).map(|whole| whole.judgement)
 }
 
-/// The same, and what stood at the end, with every second before it.
+/// A file that was judged, with all that is to be drawn of it.
+#[derive(Debug)]
+pub struct Whole {
+    /// What it came to.
+    pub judgement: Judgement,
+    /// What was written down on the way.
+    pub chronicle: Chronicle,
+    /// How it stood at the end.
+    pub last: Snapshot,
+    /// How it stood at the moment that was asked for, else when somebody broadcast last.
+    pub standing: Snapshot,
+}
+
+/// The same, with all that is to be drawn; `standing_at` is in seconds since the beginning.
 ///
 /// # Errors
 /// As [`judge`].
-pub fn judge_whole(path: &Path) -> Result<(Judgement, Snapshot), Failure> {
+pub fn judge_whole(path: &Path, standing_at: Option<f64>) -> Result<Whole, Failure> {
     let mut reader = Reader::open(path)?;
     let mut core = Core::new(Settings { servers: reader.header.servers.clone() });
-    let (mut verdicts, mut inspector, mut contradictions) = (Verdicts::default(), Inspector::default(), Vec::new());
+    let (mut chronicle, mut inspector, mut contradictions) = (Chronicle::default(), Inspector::default(), Vec::new());
     let (mut look, mut readings, mut end) = (Moment::START, 0, Moment::START);
+    let mut standing: Option<Snapshot> = None;
+    let mut see = |snapshot: Snapshot| {
+        chronicle.take(&snapshot);
+        contradictions.extend(inspector.look(&snapshot));
+        let is_wanted = match standing_at {
+            Some(at) => snapshot.at.seconds() <= at,
+            None => snapshot.on_air_since.is_some(),
+        };
+        if is_wanted {
+            standing = Some(snapshot);
+        }
+    };
     for reading in reader.by_ref() {
         while look < reading.at {
-            let snapshot = core.snapshot(look);
-            verdicts.take(&snapshot);
-            contradictions.extend(inspector.look(&snapshot));
+            see(core.snapshot(look));
             look = Moment::after(look.since(Moment::START) + LOOK);
         }
         core.take(&reading);
         (readings, end) = (readings + 1, reading.at);
     }
     let last = core.snapshot(end.max(look.before(LOOK)));
-    verdicts.take(&last);
-    let (verdicts, seconds, damage) = (verdicts.done, end.seconds(), reader.damage);
-    let began = reader.header.began;
-    Ok((Judgement { verdicts, seconds, readings, began, damage, contradictions }, last))
+    see(last.clone());
+    let verdicts = chronicle.verdicts().iter().map(Judged::from).collect();
+    let (seconds, damage, began) = (end.seconds(), reader.damage, reader.header.began);
+    let judgement = Judgement { verdicts, seconds, readings, began, damage, contradictions };
+    let standing = standing.unwrap_or_else(|| last.clone());
+    Ok(Whole { judgement, chronicle, last, standing })
 }
 
-#[derive(Default)]
-struct Verdicts {
-    done: Vec<Judged>,
-    standing: Option<(Fault, Option<Cause>)>,
-}
-
-impl Verdicts {
-    fn take(&mut self, snapshot: &Snapshot) {
-        let (verdict, now) = (&snapshot.verdict, snapshot.at.seconds());
-        if self.standing.is_some()
-            && let Some(last) = self.done.last_mut()
-        {
-            last.to_s = now;
-        }
-        let standing = (verdict.fault != Fault::None).then_some((verdict.fault, verdict.cause));
-        if standing != self.standing {
-            self.standing = standing;
-            if let Some((fault, cause)) = standing {
-                self.done.push(Judged {
-                    from_s: now,
-                    to_s: now,
-                    fault: fault.word(),
-                    cause: cause.map(Cause::slug),
-                    confidence: 0.0,
-                    sentence: String::new(),
-                    also: Vec::new(),
-                });
-            }
-        }
-        if let Some(last) = self.done.last_mut().filter(|_| standing.is_some()) {
-            for suspect in verdict.suspects.iter().skip(1) {
-                let also = Also { fault: suspect.fault.word(), cause: suspect.cause.map(Cause::slug) };
-                if !last.also.contains(&also) {
-                    last.also.push(also);
-                }
-            }
-        }
-        if let Some(last) =
-            self.done.last_mut().filter(|last| standing.is_some() && verdict.confidence > last.confidence)
-        {
-            last.confidence = verdict.confidence;
-            last.sentence.clone_from(&verdict.sentence);
+impl From<&Stood> for Judged {
+    fn from(stood: &Stood) -> Self {
+        let also = stood.also.iter().map(|(fault, cause)| Also { fault: fault.word(), cause: cause.map(Cause::slug) });
+        Self {
+            from_s: stood.from_s,
+            to_s: stood.until_s,
+            fault: stood.fault.word(),
+            cause: stood.cause.map(Cause::slug),
+            confidence: stood.confidence,
+            sentence: stood.sentence.clone(),
+            also: also.collect(),
         }
     }
 }

@@ -16,6 +16,7 @@ mod also;
 pub mod chart;
 pub mod check;
 pub mod child;
+pub mod chronicle;
 pub mod cli;
 pub mod conductor;
 mod consent;
@@ -46,10 +47,12 @@ pub mod replay;
 pub mod routes;
 pub mod routes_run;
 pub mod setup;
+mod side_drawing;
 mod signals;
 mod surroundings;
 pub mod tell;
 pub mod terminal;
+mod tested;
 pub mod tester;
 pub mod uplink;
 
@@ -101,7 +104,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Replay(options) => replay::run(&options),
         Command::Plan(options) => plan::run(&options, &cli.kit),
         // These have something to say by their status as well.
-        Command::Judge(options) => return status(judge::run(&options)),
+        Command::Judge(options) => return status(judge::run(&options, &cli.kit)),
         Command::Tell(options) => return status(tell::run(&options.sorted())),
         Command::Routes(options) => return status(routes::run(&options, &cli.kit)),
         Command::Uplink(options) => uplink::run(&options, &cli.kit),

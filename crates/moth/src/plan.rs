@@ -4,6 +4,7 @@ use std::fmt::Write;
 
 use jiff::Timestamp;
 use moth_core::rate::Bitrate;
+use moth_drawing::picture::Picture;
 use moth_plan::breach::{Breach, Severity, breaches};
 use moth_plan::budget::{Budget, Means, budget};
 use moth_plan::line;
@@ -138,6 +139,7 @@ impl Plan {
 /// [`Failure`] if there is nothing to plan from.
 pub fn run(options: &PlanOptions, kit_options: &KitOptions) -> Outcome {
     let mut kit = Kit::open(kit_options)?;
+    options.draw.check()?;
     let setup = Setup {
         headroom_percent: options.headroom.map_or(kit.setup.headroom_percent, f64::from),
         household: options.household.unwrap_or(kit.setup.household),
@@ -162,6 +164,7 @@ pub fn run(options: &PlanOptions, kit_options: &KitOptions) -> Outcome {
     } else {
         out::text(&report(&plan, &kit))?;
     }
+    options.draw.write(Some(picture(&plan, &kit)), &kit)?;
     if options.write {
         for change in plan.changes() {
             kit.change(&change)?;
@@ -234,6 +237,20 @@ pub fn budget_sentence(plan: &Plan) -> String {
         plan.basis.from,
         plan.setup.headroom_percent,
     )
+}
+
+/// The map of pictures, to be drawn.
+#[must_use]
+pub fn picture(plan: &Plan, kit: &Kit) -> Picture {
+    let source = format!(
+        "setup {} for {}; a scene of {} that is {}",
+        kit.setup_name,
+        kit.service.name,
+        plan.setup.source(),
+        plan.map.motion.word()
+    );
+    let now = Some((kit.setup.size, kit.setup.rate));
+    Picture { map: plan.map.clone(), now, bitrate: budget_sentence(plan), source }
 }
 
 /// A breach in a sentence.

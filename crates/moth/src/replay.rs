@@ -3,7 +3,7 @@
 
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use crossterm::event::KeyCode;
@@ -14,6 +14,7 @@ use moth_logbook::readings::Reader;
 use tokio::sync::{mpsc, watch};
 
 use crate::Outcome;
+use crate::chronicle::{Chronicle, lock};
 use crate::cli::ReplayOptions;
 use crate::failure::Failure;
 use crate::judge::LOOK;
@@ -82,6 +83,8 @@ pub struct Player {
     look: Moment,
     newest: Option<Arc<Snapshot>>,
     kept: Vec<Kept>,
+    /// What was written down until now; the screen draws of it.
+    chronicle: Arc<Mutex<Chronicle>>,
 }
 
 /// The core at a moment on the way.
@@ -89,6 +92,7 @@ struct Kept {
     taken: u64,
     look: Moment,
     core: Core,
+    chronicle: Chronicle,
 }
 
 impl Player {
@@ -100,8 +104,18 @@ impl Player {
         let mut reader = Reader::open(path)?;
         let core = Core::new(Settings { servers: reader.header.servers.clone() });
         let next = reader.next();
-        let kept = vec![Kept { taken: 0, look: Moment::START, core: core.clone() }];
-        Ok(Self { path: path.to_owned(), reader, taken: 0, next, core, look: Moment::START, newest: None, kept })
+        let first = Kept { taken: 0, look: Moment::START, core: core.clone(), chronicle: Chronicle::default() };
+        Ok(Self {
+            path: path.to_owned(),
+            reader,
+            taken: 0,
+            next,
+            core,
+            look: Moment::START,
+            newest: None,
+            kept: vec![first],
+            chronicle: Arc::default(),
+        })
     }
 
     /// Goes to a moment, which may lie behind.
@@ -119,6 +133,8 @@ impl Player {
                 (self.taken, self.look, self.core) = (kept.taken, kept.look, kept.core.clone());
                 self.next = self.reader.next();
                 self.newest = None;
+                let seconds = kept.look.seconds() as usize;
+                lock(&self.chronicle).go_back(&kept.chronicle, seconds);
             }
         }
         while self.look <= to {
@@ -131,11 +147,13 @@ impl Player {
                 return Ok(());
             }
             let snapshot = self.core.snapshot(self.look);
+            lock(&self.chronicle).take(&snapshot);
             self.newest = Some(Arc::new(snapshot));
             self.look = Moment::after(self.look.since(Moment::START) + LOOK);
             let last = self.kept.last().map_or(Moment::START, |kept| kept.look);
             if self.look > last && self.look.since(last) >= KEEP_EACH {
-                self.kept.push(Kept { taken: self.taken, look: self.look, core: self.core.clone() });
+                let chronicle = lock(&self.chronicle).waypoint();
+                self.kept.push(Kept { taken: self.taken, look: self.look, core: self.core.clone(), chronicle });
             }
         }
         Ok(())

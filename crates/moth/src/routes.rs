@@ -23,7 +23,7 @@ use crate::consent::{self, Dose};
 use crate::failure::Failure;
 use crate::kit::Kit;
 use crate::routes_run::{self, RoutesTest, TestState};
-use crate::{Outcome, out, signals, surroundings};
+use crate::{Outcome, out, signals, surroundings, tested};
 
 /// Runs the command; gives whether anything could be measured.
 ///
@@ -31,8 +31,12 @@ use crate::{Outcome, out, signals, surroundings};
 /// [`Failure`] if the configuration, the key or the consent is not there.
 pub fn run(options: &RoutesOptions, kit_options: &KitOptions) -> Result<bool, Failure> {
     let mut kit = Kit::open(kit_options)?;
+    options.draw.check()?;
     if options.history {
         history(&kit, options.measure.json)?;
+        let all = kit.history()?;
+        let newest = all.newest_routes(&kit.service_name).and_then(|(kept, _)| tested::servers(kept, &kit, false));
+        options.draw.write(newest, &kit)?;
         return Ok(true);
     }
     let targets = kit.targets(&options.server, options.region.as_deref())?;
@@ -87,6 +91,8 @@ pub fn run(options: &RoutesOptions, kit_options: &KitOptions) -> Result<bool, Fa
         kit.keep(&kept)?;
     }
     said?;
+    let drawn = tested::servers(&kept, &kit, false).filter(|_| measured);
+    options.draw.write(drawn, &kit)?;
     if options.pick
         && let Some(best) = best
     {

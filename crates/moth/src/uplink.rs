@@ -19,7 +19,7 @@ use crate::cli::{KitOptions, UplinkOptions};
 use crate::consent::{self, Dose};
 use crate::failure::Failure;
 use crate::kit::Kit;
-use crate::{Outcome, out, signals, surroundings};
+use crate::{Outcome, out, signals, surroundings, tested};
 
 /// Offered to a line of which nothing is known: more than most uploads, and little enough that a minute of it is no
 /// gigabyte.
@@ -35,6 +35,7 @@ const ANY_KEY: &str = "measurement";
 /// [`Failure`] if the configuration, the key or the consent is not there, or nothing could be measured.
 pub fn run(options: &UplinkOptions, kit_options: &KitOptions) -> Outcome {
     let kit = Kit::open(kit_options)?;
+    options.draw.check()?;
     let (target, key) = target(options, &kit)?;
     let up_to = options.measure.up_to.unwrap_or(UP_TO);
     let plan = kit.measure_plan(kit.setup.total(), options.measure.seconds, Some(up_to));
@@ -97,7 +98,8 @@ pub fn run(options: &UplinkOptions, kit_options: &KitOptions) -> Outcome {
         out::text(&report(&reading, &runs, &around, &kept, &target.server.name, failed.as_deref()))
     };
     kit.keep(&kept)?;
-    said
+    said?;
+    options.draw.write(tested::line(&kept, &kit, false), &kit)
 }
 
 /// `moth uplink --json`; `docs/before-live.md` describes it.

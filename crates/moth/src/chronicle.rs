@@ -1,0 +1,244 @@
+//! What is written down of a broadcast as it goes: each verdict for as long as it stood, each change and what came of it, the
+//! load by program, and every name, so that it can be drawn, reported and given away afterwards.
+
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use jiff::Zoned;
+use moth_core::Snapshot;
+use moth_core::figure::Origin;
+use moth_core::history::Mark;
+use moth_core::machine_load::MachineLoad;
+use moth_core::suspects::{Cause, Fault, Suspect};
+use moth_core::trial::Trial;
+use moth_drawing::evening::{Changed, Evening, Standing, Stood};
+use moth_drawing::load::{Load, Machine, Part};
+use moth_drawing::names::{Kind, Names};
+
+/// A broadcast, as far as it went.
+#[derive(Debug, Clone, Default)]
+pub struct Chronicle {
+    verdicts: Vec<Stood>,
+    standing: Option<(Fault, Option<Cause>)>,
+    changes: Vec<Changed>,
+    /// The newest mark that was written down; the core forgets the oldest.
+    last_mark: Option<Mark>,
+    trials: Vec<Trial>,
+    machines: Vec<Machine>,
+    names: Names,
+}
+
+impl Chronicle {
+    /// Writes down what is new.
+    pub fn take(&mut self, snapshot: &Snapshot) {
+        self.take_verdict(snapshot);
+        self.take_marks(snapshot);
+        self.take_trial(snapshot);
+        let seconds = snapshot.history.len();
+        let machines = std::iter::once(&snapshot.machine).chain(&snapshot.others);
+        for load in machines {
+            self.take_machine(load, seconds);
+        }
+        for server in snapshot.servers.iter().chain([&snapshot.server]) {
+            self.names.add(Kind::Server, server);
+            // A server that was named by its address goes by that, and its host may be told by itself.
+            if let Some((host, _)) = server.rsplit_once(':') {
+                self.names.add(Kind::Address, host);
+            }
+        }
+    }
+
+    /// Every verdict so far.
+    #[must_use]
+    pub fn verdicts(&self) -> &[Stood] {
+        &self.verdicts
+    }
+
+    fn take_verdict(&mut self, snapshot: &Snapshot) {
+        let (verdict, now) = (&snapshot.verdict, snapshot.at.seconds());
+        if self.standing.is_some()
+            && let Some(last) = self.verdicts.last_mut()
+        {
+            last.until_s = now;
+        }
+        let standing = (verdict.fault != Fault::None).then_some((verdict.fault, verdict.cause));
+        if standing != self.standing {
+            self.standing = standing;
+            if let Some((fault, cause)) = standing {
+                self.verdicts.push(Stood {
+                    from_s: now,
+                    until_s: now,
+                    fault,
+                    cause,
+                    surest_s: now,
+                    sentence: String::new(),
+                    confidence: 0.0,
+                    weighed: Vec::new(),
+                    evidence: Vec::new(),
+                    would_change: String::new(),
+                    also: Vec::new(),
+                });
+            }
+        }
+        let Some(last) = self.verdicts.last_mut().filter(|_| standing.is_some()) else { return };
+        for suspect in verdict.suspects.iter().skip(1) {
+            let also = (suspect.fault, suspect.cause);
+            if !last.also.contains(&also) {
+                last.also.push(also);
+            }
+        }
+        if verdict.confidence > last.confidence {
+            last.confidence = verdict.confidence;
+            last.surest_s = now;
+            last.sentence.clone_from(&verdict.sentence);
+            last.evidence.clone_from(&verdict.evidence);
+            last.would_change.clone_from(&verdict.would_change);
+            last.weighed = verdict.suspects.first().map(|suspect| suspect.weighed.clone()).unwrap_or_default();
+            for suspect in &verdict.suspects {
+                self.names.join(&sayings(suspect));
+            }
+        }
+    }
+
+    fn take_marks(&mut self, snapshot: &Snapshot) {
+        let marks = &snapshot.marks;
+        let known = self.last_mark.as_ref().and_then(|last| marks.iter().rposition(|mark| mark == last));
+        for mark in &marks[known.map_or(0, |known| known + 1)..] {
+            if mark.is_change {
+                self.changes.push(Changed { at_s: mark.at.seconds(), what: mark.text.clone() });
+            }
+            self.last_mark = Some(mark.clone());
+        }
+    }
+
+    fn take_trial(&mut self, snapshot: &Snapshot) {
+        let Some(trial) = &snapshot.trial else { return };
+        match self.trials.iter_mut().rev().find(|known| known.since == trial.since && known.action == trial.action) {
+            // Told in the same words, nothing of it is new.
+            Some(known) if known == trial => {}
+            Some(known) => known.clone_from(trial),
+            None => self.trials.push(trial.clone()),
+        }
+    }
+
+    fn take_machine(&mut self, load: &MachineLoad, seconds: usize) {
+        let found = self.machines.iter().position(|machine| machine.host == load.host);
+        let place = found.unwrap_or_else(|| {
+            self.machines.push(Machine { host: load.host.clone(), ..Machine::default() });
+            self.machines.len() - 1
+        });
+        let machine = &mut self.machines[place];
+        if machine.loads.len() >= seconds {
+            return;
+        }
+        if machine.broadcaster.is_none() {
+            machine.broadcaster.clone_from(&load.broadcaster_name);
+        }
+        let of = loaded(machine, load);
+        // A machine that was met late has seconds of which nothing is known.
+        machine.loads.resize(seconds - 1, Load::default());
+        machine.loads.push(of);
+    }
+
+    /// What is kept on the way through a recording, to go back to: the load is left out, as it is the same whenever it passes.
+    pub(crate) fn waypoint(&self) -> Self {
+        self.without_machines()
+    }
+
+    /// Goes back to a waypoint, so many seconds after the beginning.
+    pub(crate) fn go_back(&mut self, waypoint: &Self, seconds: usize) {
+        let mut machines = std::mem::take(&mut self.machines);
+        machines.iter_mut().for_each(|machine| machine.loads.truncate(seconds));
+        *self = Self { machines, ..waypoint.without_machines() };
+    }
+
+    fn without_machines(&self) -> Self {
+        Self {
+            verdicts: self.verdicts.clone(),
+            standing: self.standing,
+            changes: self.changes.clone(),
+            last_mark: self.last_mark.clone(),
+            trials: self.trials.clone(),
+            machines: Vec::new(),
+            names: self.names.clone(),
+        }
+    }
+
+    /// The broadcast as plain data, with how it stood when `standing` was taken.
+    #[must_use]
+    pub fn evening(&self, last: &Snapshot, standing: &Snapshot, source: String, began: Option<Zoned>) -> Evening {
+        let history = &last.history;
+        let known = [("skipped", last.skipped.origin), ("lagged", last.lagged.origin)];
+        let known =
+            known.map(|(kind, origin)| format!("{kind} frames: {}", origin.map_or("not available", Origin::word)));
+        let is_known = |machine: &&Machine| machine.loads.iter().any(|load| *load != Load::default());
+        Evening {
+            source,
+            began,
+            seconds: (0..history.len()).filter_map(|second| history.get(second)).copied().collect(),
+            queue_limit_ms: last.queue_limit_ms,
+            verdicts: self.verdicts.clone(),
+            changes: self.changes.clone(),
+            trials: self.trials.clone(),
+            machines: self.machines.iter().filter(is_known).cloned().collect(),
+            server: standing.server.clone(),
+            standing: Some(standing_of(standing)),
+            servers: None,
+            line: None,
+            known: known.to_vec(),
+            unseen: last.wire.unseen.iter().cloned().collect(),
+            names: self.names.clone(),
+        }
+    }
+}
+
+/// A chronicle that somebody else writes. One who failed in the middle of it left whole entries behind.
+pub(crate) fn lock(chronicle: &Mutex<Chronicle>) -> MutexGuard<'_, Chronicle> {
+    chronicle.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// How everything stands.
+#[must_use]
+pub fn standing_of(snapshot: &Snapshot) -> Standing {
+    Standing {
+        at_s: snapshot.at.seconds(),
+        state: snapshot.state,
+        stages: snapshot.journey.clone(),
+        losing: snapshot.verdict.suspects.iter().map(|suspect| suspect.fault).collect(),
+        weighed: snapshot.weighed.clone(),
+    }
+}
+
+/// What a server, or the system, said in its own words: who knows what is in them.
+fn sayings(suspect: &Suspect) -> Names {
+    let mut names = Names::default();
+    if matches!(suspect.cause, Some(Cause::ServerAway | Cause::ServerRefuses)) {
+        // The sentence repeats it after a colon.
+        let said = suspect.evidence.iter().filter(|sign| suspect.sentence.contains(&format!(": {}", sign.text)));
+        said.for_each(|sign| names.add(Kind::Saying, &sign.text));
+    }
+    names
+}
+
+fn loaded(machine: &mut Machine, load: &MachineLoad) -> Load {
+    let single = |share: Option<f64>| share.map(|share| share as f32);
+    let mut part = |program: &Option<(String, f64)>| -> Option<Part> {
+        let (name, share) = program.as_ref()?;
+        Some((machine.place(name), *share as f32))
+    };
+    let (cpu_other, gpu_other, encode_other) =
+        (part(&load.busiest_other), part(&load.gpu_busiest_other), part(&load.gpu_encode_other));
+    let upload = load.uploads.as_ref().and_then(|uploads| uploads.first());
+    let upload = upload.map(|upload| (machine.place(upload.name()), upload.rate.kbps() as f32));
+    Load {
+        cpu: single(load.cpu),
+        cpu_broadcaster: single(load.broadcaster_cpu),
+        cpu_other,
+        gpu: single(load.gpu_render),
+        gpu_other,
+        encode: single(load.gpu_encode),
+        encode_other,
+        uploads_kbps: load.uploads_in_all().map(|rate| rate.kbps() as f32),
+        upload,
+        disk_write_ms: single(load.disk_write_ms),
+    }
+}
