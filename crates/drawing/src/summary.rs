@@ -203,8 +203,12 @@ pub(crate) fn for_the_provider(evening: &Evening) -> [String; 3] {
             }
         ),
     };
+    let asked_outside = rates(&rest, |s| s.asked_kbps);
     if !outside.is_empty() {
         second.push_str(&format!("; in the rest of the broadcast it was {} kb/s", whole(mean(&outside))));
+        if !asked_outside.is_empty() {
+            second.push_str(&format!(" of {} kb/s", whole(mean(&asked_outside))));
+        }
     }
     let (trips, calm) = (rates(&is_bad, |s| s.rtt_ms), rates(&rest, |s| s.rtt_ms));
     if !trips.is_empty() && !calm.is_empty() {

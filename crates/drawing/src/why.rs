@@ -74,8 +74,9 @@ pub fn around(evening: &Evening, stood: &Stood) -> Stretch {
 pub fn draw(evening: &Evening, stood: &Stood, stretch: Stretch, theme: Theme) -> Drawing {
     let cause = stood.cause.map_or("what in it is not clear", Cause::words);
     let title = format!("{}: {cause}, {:.0} % sure", capitalised(stood.fault.word()), stood.confidence * 100.0);
-    let length = clock(stood.until_s - stood.from_s);
-    let source = format!("{}; the verdict stood for {length}", page::moment(evening, stood.surest_s));
+    let length = stood.until_s - stood.from_s;
+    let stood_for = if length >= 1.0 { format!("; the verdict stood for {}", clock(length)) } else { String::new() };
+    let source = format!("{}{stood_for}", page::moment(evening, stood.surest_s));
     finish(evening, &Question::of(stood), stretch, (title, source), theme)
 }
 

@@ -208,6 +208,28 @@ pub fn standing_of(snapshot: &Snapshot) -> Standing {
     }
 }
 
+/// What a stage is held at fault for now, as it stands; `None` if it loses nothing.
+#[must_use]
+pub fn standing_now(snapshot: &Snapshot, stage: Fault) -> Option<Stood> {
+    let (verdict, now) = (&snapshot.verdict, snapshot.at.seconds());
+    let suspect = verdict.suspects.iter().find(|suspect| suspect.fault == stage)?;
+    // Since when a second suspect stands is not told.
+    let from_s = if suspect.fault == verdict.fault { verdict.since.seconds() } else { now };
+    Some(Stood {
+        from_s,
+        until_s: now,
+        fault: stage,
+        cause: suspect.cause,
+        surest_s: now,
+        sentence: suspect.sentence.clone(),
+        confidence: suspect.confidence,
+        weighed: suspect.weighed.clone(),
+        evidence: suspect.evidence.clone(),
+        would_change: suspect.would_change.clone(),
+        also: Vec::new(),
+    })
+}
+
 /// What a server, or the system, said in its own words: who knows what is in them.
 fn sayings(suspect: &Suspect) -> Names {
     let mut names = Names::default();

@@ -50,6 +50,7 @@ pub mod setup;
 mod side_drawing;
 mod signals;
 mod surroundings;
+mod take_away;
 pub mod tell;
 pub mod terminal;
 mod tested;

@@ -16,6 +16,7 @@ use tokio::sync::{mpsc, watch};
 use crate::Outcome;
 use crate::chronicle::{Chronicle, lock};
 use crate::cli::ReplayOptions;
+use crate::drawn::begun;
 use crate::failure::Failure;
 use crate::judge::LOOK;
 use crate::production::Banner;
@@ -181,6 +182,7 @@ pub fn run(options: &ReplayOptions) -> Outcome {
         return Err(Failure::NoTerminal);
     }
     let mut player = Player::open(&options.file)?;
+    let (chronicle, began) = (player.chronicle.clone(), player.reader.header.began.as_deref().and_then(begun));
     let (show, snapshots) = watch::channel(None);
     let state = ReplayState { speed: options.speed, is_paused: false, length: None, is_over: false };
     let (tell, told) = watch::channel(state);
@@ -196,8 +198,9 @@ pub fn run(options: &ReplayOptions) -> Outcome {
     })?;
     spawn("replay", move || play(player, from, &mut orders, &tell, &show))?;
     let banner = Banner { demo: None, publish_to: None, replay: Some(name) };
-    let mut app = App::new(banner, true, Palette::from_environment());
+    let mut app = App::new(banner, true, Palette::from_environment()).writing(chronicle);
     app.replay = Some(state);
+    app.began = began;
     let nobody = || mpsc::unbounded_channel().1;
     let wires = Wires {
         snapshots,

@@ -5,6 +5,7 @@ mod before;
 mod changing;
 pub mod choice;
 mod dialog;
+pub mod export;
 mod fitness;
 mod format;
 mod help;
@@ -25,26 +26,29 @@ mod why;
 use std::io::IsTerminal;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use crossterm::event;
-use jiff::Timestamp;
+use jiff::{Timestamp, Zoned};
 use moth_core::Snapshot;
 use moth_core::proposal::Action;
 use tokio::sync::{mpsc, watch as channel};
 
+use crate::chronicle::{Chronicle, lock};
 use crate::conductor::{Desk, conduct};
 use crate::failure::Failure;
 use crate::herald::Bell;
 use crate::outlets::{OutletPlan, Outlets};
 use crate::production::Plan;
 use crate::replay::{ReplayOrder, ReplayState};
+use crate::take_away::take_away;
 use crate::tester::{self, TestNews, TestOrder};
 use crate::{Outcome, Task, signals, tell};
 use app::{App, Wish};
 use before::Before;
+use export::Job;
 use palette::Palette;
 use screen::Screen;
 
@@ -78,6 +82,8 @@ pub(crate) fn run(task: Task) -> Outcome {
     // The relay has a thread of its own: a terminal that does not take what is drawn must not hold up frames.
     let screen_left = Arc::new(AtomicBool::new(false));
     let left = screen_left.clone();
+    let chronicle: Arc<Mutex<Chronicle>> = Arc::default();
+    let written = chronicle.clone();
     let broadcast = std::thread::Builder::new()
         .name("broadcast".into())
         .spawn(move || {
@@ -85,6 +91,7 @@ pub(crate) fn run(task: Task) -> Outcome {
             let (_, told) = mpsc::unbounded_channel();
             let desk = Desk { actions, stop: stopping, recording, outlets: Outlets::default(), told };
             let extra = Extra { outlets, bell: Bell::Screen(ring), tests, socket };
+            let show = Show { snapshots: show, chronicle: written };
             let outcome = broadcast(plan, run_for, &began, show, desk, extra);
             leave_without_the_screen(&left);
             outcome
@@ -95,7 +102,7 @@ pub(crate) fn run(task: Task) -> Outcome {
         Ok(Err(failure)) => return Err(failure),
         Err(_) => return Err(Failure::Fault),
     }
-    let app = App::new(banner, is_demo, Palette::from_environment()).with(before);
+    let app = App::new(banner, is_demo, Palette::from_environment()).with(before).writing(chronicle);
     let wires = Wires { snapshots, test_news, rings, order, order_test, replay: None };
     let outcome = operate(app, wires);
     screen_left.store(true, Ordering::Release);
@@ -127,6 +134,13 @@ struct Tests {
     news: mpsc::UnboundedSender<TestNews>,
 }
 
+/// Where snapshots go.
+struct Show {
+    snapshots: channel::Sender<Option<Arc<Snapshot>>>,
+    /// Written here and not where they are drawn, which may miss some.
+    chronicle: Arc<Mutex<Chronicle>>,
+}
+
 /// What goes with a broadcast.
 struct Extra {
     outlets: OutletPlan,
@@ -141,7 +155,7 @@ fn broadcast(
     plan: Plan,
     run_for: Option<Duration>,
     began: &std::sync::mpsc::Sender<Outcome>,
-    show: channel::Sender<Option<Arc<Snapshot>>>,
+    show: Show,
     mut desk: Desk,
     extra: Extra,
 ) -> Outcome {
@@ -186,7 +200,8 @@ fn broadcast(
         let _ = began.send(Ok(()));
         let look = |snapshot: Arc<Snapshot>| {
             let over = run_for.is_some_and(|limit| snapshot.at.seconds() >= limit.as_secs_f64());
-            show.send_replace(Some(snapshot));
+            lock(&show.chronicle).take(&snapshot);
+            show.snapshots.send_replace(Some(snapshot));
             if over { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         };
         conduct(production, core, desk, LOOK_EACH, look).await
@@ -217,11 +232,15 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
     let mut changed = true;
     let mut wavers = false;
     let mut drawn_at: Option<Instant> = None;
+    let (tell_drawn, drawn) = std::sync::mpsc::channel();
     loop {
         match wires.snapshots.has_changed() {
             Ok(true) => {
                 let before = app.standing();
                 app.show(wires.snapshots.borrow_and_update().clone());
+                if app.replay.is_none() && app.began.is_none() {
+                    app.began = app.now().and_then(|now| Zoned::now().checked_sub(now).ok());
+                }
                 // A replay may pass quickly; a broadcast's figures only waver.
                 changed |= app.standing() != before || app.replay.is_some();
                 wavers = true;
@@ -238,6 +257,10 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
         if wires.rings.try_recv().is_ok() {
             while wires.rings.try_recv().is_ok() {}
             screen::ring();
+        }
+        while let Ok(told) = drawn.try_recv() {
+            app.notice = Some(told);
+            changed = true;
         }
         while let Ok(news) = wires.test_news.try_recv() {
             app.learn(news, Timestamp::now());
@@ -268,6 +291,7 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
                 Some(Wish::Test(test)) => {
                     let _ = wires.order_test.send(test);
                 }
+                Some(Wish::Export(job)) => export_beside(job, tell_drawn.clone()),
                 Some(Wish::Replay(order)) => {
                     if let Some((replay, _)) = &wires.replay {
                         let _ = replay.send(order);
@@ -277,6 +301,23 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
             }
             changed = true;
         }
+    }
+}
+
+/// Draws and writes on a thread of its own, as a long evening takes its time; tells where it is, or why not.
+fn export_beside(job: Box<Job>, tell: std::sync::mpsc::Sender<String>) {
+    let told = tell.clone();
+    let work = move || {
+        let folder = std::env::current_dir().unwrap_or_else(|_| PathBuf::from("."));
+        let said = match take_away(&job, &folder, &Zoned::now()) {
+            Ok(path) => format!("written to {}", path.display()),
+            Err(failure) => failure.to_string(),
+        };
+        // If nobody listens the screen is gone.
+        let _ = tell.send(said);
+    };
+    if let Err(error) = std::thread::Builder::new().name("export".into()).spawn(work) {
+        let _ = told.send(format!("it could not be drawn: {error}"));
     }
 }
 

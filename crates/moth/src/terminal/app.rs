@@ -1,9 +1,10 @@
 //! What the screen shows and what keys do: the interface's state, apart from drawing and terminal.
 
-use std::sync::Arc;
+use std::cell::Cell;
+use std::sync::{Arc, Mutex};
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp, Zoned};
 use moth_core::proposal::{Action, Proposal};
 use moth_core::suspects::{Cause, Fault};
 use moth_core::{Snapshot, State};
@@ -13,8 +14,10 @@ use moth_store::config::Change;
 
 use super::before::{Before, Running};
 use super::choice::{Choice, Kind};
+use super::export::{Export, Job};
 use super::palette::Palette;
 use super::why;
+use crate::chronicle::Chronicle;
 use crate::production::Banner;
 use crate::replay::{ReplayOrder, ReplayState};
 use crate::tester::{TestNews, TestOrder};
@@ -63,6 +66,8 @@ pub enum Wish {
     Test(TestOrder),
     /// Another moment, or another speed, of a replay.
     Replay(ReplayOrder),
+    /// Something drawn and written to a file.
+    Export(Box<Job>),
 }
 
 /// What lies over the screen and takes the keys.
@@ -86,6 +91,8 @@ pub enum Dialog {
     EnterKey(Typed),
     /// The stream key would be forgotten.
     ForgetKey,
+    /// Something is taken away as a file: what, and how.
+    Export(Export),
 }
 
 /// Something typed that is shown nowhere, not even by its length.
@@ -121,6 +128,12 @@ pub struct App {
     pub(super) notice: Option<String>,
     /// Where a replay is; `None` if this is none.
     pub(crate) replay: Option<ReplayState>,
+    /// What is written down of the broadcast.
+    pub(super) chronicle: Arc<Mutex<Chronicle>>,
+    /// When it began; `None` if that is not known.
+    pub(crate) began: Option<Zoned>,
+    /// The seconds that the lanes showed when they were drawn last: from, until.
+    pub(super) shown: Cell<(usize, usize)>,
     zoom: usize,
     /// The stage whose suspects are shown; `None` is the one at fault.
     why_stage: Option<Fault>,
@@ -143,6 +156,9 @@ impl App {
             before: None,
             notice: None,
             replay: None,
+            chronicle: Arc::default(),
+            began: None,
+            shown: Cell::default(),
             zoom: 0,
             why_stage: None,
             why_row: 0,
@@ -156,11 +172,23 @@ impl App {
         self
     }
 
+    /// With what is written down of the broadcast.
+    #[must_use]
+    pub(crate) fn writing(self, chronicle: Arc<Mutex<Chronicle>>) -> Self {
+        Self { chronicle, ..self }
+    }
+
     /// Takes news of a test.
     pub fn learn(&mut self, news: TestNews, now: Timestamp) {
         if let Some(notice) = self.before.as_mut().and_then(|before| before.take(news, now)) {
             self.notice = Some(notice);
         }
+    }
+
+    /// How long the broadcast, or the wait for it, has lasted.
+    pub(super) fn now(&self) -> Option<SignedDuration> {
+        let snapshot = self.snapshot.as_ref()?;
+        SignedDuration::try_from_secs_f64(snapshot.at.seconds()).ok()
     }
 
     /// Takes a new snapshot.
@@ -237,6 +265,7 @@ impl App {
                 None
             }
             Some(Dialog::Choose(choice)) => self.choose_key(choice, key),
+            Some(Dialog::Export(export)) => self.export_key(export, key),
             Some(Dialog::Changes) => {
                 if let KeyCode::Char(letter) = key.code
                     && let Some(kind) = Kind::ALL.into_iter().find(|kind| kind.key() == letter)
@@ -264,6 +293,14 @@ impl App {
         match code {
             KeyCode::Char('q') => return self.quit(),
             KeyCode::Char('?') | KeyCode::F(1) => self.dialog = Some(Dialog::Help),
+            KeyCode::Char('e') => {
+                self.begin_export();
+                return None;
+            }
+            KeyCode::Char('E') => {
+                self.begin_report();
+                return None;
+            }
             KeyCode::Char(digit @ '1'..='5') => return self.turn_to(Tab::ALL[usize::from(digit as u8 - b'1')]),
             KeyCode::Tab | KeyCode::BackTab => {
                 let at = Tab::ALL.iter().position(|tab| *tab == self.tab).unwrap_or(0);

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
+use moth_drawing::measured::{LineTest, ServersTest};
 use moth_plan::check::{Asked, Check};
 use moth_plan::line::{LineReading, LineRun, read};
 use moth_plan::ranking::{Place, Ranking, rank};
@@ -17,9 +18,9 @@ use crate::failure::Failure;
 use crate::kit::Kit;
 use crate::plan::{Basis, Plan};
 use crate::routes_run::{RoutesTest, TestState};
-use crate::surroundings;
 use crate::tester::{Handshakes, TestNews, TestOrder};
 use crate::uplink::UP_TO;
+use crate::{surroundings, tested};
 
 /// How long a server may be tested, in seconds.
 const LENGTHS: [u64; 3] = [10, 30, 60];
@@ -342,6 +343,18 @@ impl Before {
         let server = self.kit.server_in_use(&self.history);
         let basis = Basis::newest(&self.history, &self.kit.service_name, server.as_deref())?;
         Some(Plan::new(&self.kit, self.kit.setup.clone(), basis))
+    }
+
+    /// The newest test of servers, to be drawn.
+    pub(super) fn newest_servers(&self) -> Option<ServersTest> {
+        let (kept, _) = self.history.newest_routes(&self.kit.service_name)?;
+        tested::servers(kept, &self.kit, self.is_stand_in())
+    }
+
+    /// The newest test of the line, to be drawn.
+    pub(super) fn newest_line(&self) -> Option<LineTest> {
+        let (kept, _) = self.history.newest_uplink()?;
+        tested::line(kept, &self.kit, self.is_stand_in())
     }
 
     /// Writes a change into the setup; gives what the user should be told.

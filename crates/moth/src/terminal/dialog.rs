@@ -10,6 +10,7 @@ use ratatui::widgets::{Block, Clear, Padding, Paragraph};
 
 use super::app::{App, Dialog};
 use super::choice::{self, Choice, Kind};
+use super::export::Export;
 use super::format::{number, wrap};
 use super::help;
 
@@ -27,6 +28,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
         Some(Dialog::ConfirmQuit) => (" Quit? ", quit(app)),
         Some(Dialog::Consent(_, words)) => (" Publish filler? ", consent(words, app)),
         Some(Dialog::EnterKey(typed)) => (" A new stream key ", enter_key(app, typed.is_empty())),
+        Some(Dialog::Export(export)) => (" Take it away ", take_away(export, app)),
         Some(Dialog::ForgetKey) => (" Forget the stream key? ", forget_key(app)),
     };
     let width = (COLUMNS + 4).min(area.width);
@@ -100,6 +102,12 @@ fn choose(choice: &Choice, app: &App) -> Vec<Line<'static>> {
     lines.extend(choice::lines(choice, app, usize::from(COLUMNS)));
     lines.push(Line::default());
     lines.push(answers(app, &[("↑ ↓", "choose"), ("Enter", "do it"), ("Esc", "leave it as it is")]));
+    lines
+}
+
+fn take_away(export: &Export, app: &App) -> Vec<Line<'static>> {
+    let mut lines = export.lines(app.palette, usize::from(COLUMNS));
+    lines.push(answers(app, &[("Enter", "write the file"), ("Esc", "leave it")]));
     lines
 }
 

@@ -27,6 +27,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             lines.push(key("↑ ↓", "the suspect whose evidence is shown"));
             lines.push(key("f", "the suspects of another stage: network, encoder, rendering"));
             lines.push(key("t", "test: a handshake with each server; or a look at the machine"));
+            lines.push(key("e", "take the suspects away as SVG or PDF"));
             lines.push(key("b s p … u", "do, or undo, what Watch proposes; a shows all changes"));
             lines.push(key("← →", "look back and forth; n N to the next, the last mark"));
             lines.push(key("1-5", others));
@@ -49,6 +50,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             lines.push(key("r  t", "choose by region; 10, 30 or 60 s for each server"));
             lines.push(key("p", "make the server under the cursor the setup's (◆)"));
             lines.push(key("Esc", "end a test; what was measured is kept"));
+            lines.push(key("e", "take servers or line away as SVG or PDF"));
             lines.push(key("1-5", others));
             lines.push(Line::default());
             lines.push(word("bands", "how much a server carries, from 0; each on the same scale"));
@@ -62,6 +64,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             lines.push(key("- +", "leave less or more of the upload free"));
             lines.push(key("← ↑ ↓ →", "look at another picture; Esc back to the recommended one"));
             lines.push(key("w", "write bitrate and picture into the setup"));
+            lines.push(key("e", "take the map away as SVG or PDF"));
             lines.push(key("k  x", "replace the stream key; forget it"));
             lines.push(key("1-5", others));
             lines.push(Line::default());
@@ -73,6 +76,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
         }
         Tab::Machine => {
             lines.push(key("r", "look at the machine again"));
+            lines.push(key("e", "take the load by program away as SVG or PDF"));
             lines.push(key("1-5", others));
             return lines;
         }
@@ -101,6 +105,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     lines.push(key("n N", "to the next, the last mark"));
     lines.push(key("+ -", &format!("fewer or more seconds in a column (now {})", app.seconds_per_column())));
     lines.push(key("1-5", others));
+    lines.push(key("e E", "take away what is shown, as SVG or PDF; a report of it all"));
     lines.push(key("q", "quit"));
     lines.push(Line::default());
     lines.push(word("lagged", "rendering: the scene was late, the last picture came again"));

@@ -87,6 +87,11 @@ impl<'a> Columns<'a> {
         (from..from + self.per).filter_map(move |i| history.get(i))
     }
 
+    /// The seconds they stand for, from and until.
+    pub(super) fn span(&self) -> (usize, usize) {
+        (self.first, self.first + self.count * self.per)
+    }
+
     pub(super) fn count(&self) -> usize {
         self.count
     }
@@ -106,6 +111,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     let heights = heights(&lanes, area.height.saturating_sub(2));
     let plot = Rect { x: area.x + NAMES, width: area.width.saturating_sub(NAMES + VALUES), ..area };
     let columns = Columns::new(snapshot, app, plot.width.into());
+    app.shown.set(columns.span());
     let buffer = frame.buffer_mut();
     let mut y = area.y;
     for (lane, rows) in lanes.iter().zip(heights) {

@@ -120,12 +120,14 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
             if snapshot.undo.is_some() {
                 key("u", "undo the last change");
             }
+            key("e E", "export, report");
         }
         (Tab::Why, _) => {
             key("↑↓", "suspect");
             key("f", "stage");
             key("t", "test");
             key("←→", "look back");
+            key("e", "export");
         }
         (Tab::Routes | Tab::Machine, Some(running)) if running != Running::Nothing => {
             key("Esc", "end it, with what there is")
@@ -137,14 +139,21 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
             key("l", "line");
             key("t", "time");
             key("r", "region");
+            key("e", "export");
         }
         (Tab::Plan, Some(_)) => {
             key("m", "motion");
             key("- +", "free share");
             key("w", "write to setup");
             key("k", "key");
+            key("e", "export");
         }
-        (Tab::Machine, Some(_)) => key("r", "look again"),
+        (Tab::Machine, before) => {
+            if before.is_some() {
+                key("r", "look again");
+            }
+            key("e", "export");
+        }
         (_, None) => {}
     }
     let mut last = vec![("q", "quit".to_owned())];

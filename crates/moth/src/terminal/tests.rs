@@ -17,10 +17,13 @@ use ratatui::backend::TestBackend;
 
 use super::app::{App, Wish};
 use super::before::{Before, Running};
+use super::export::Work;
 use super::palette::Palette;
 use super::tabs;
+use crate::chronicle::{Chronicle, lock};
 use crate::production::Banner;
 use crate::replay::{ReplayOrder, ReplayState};
+use crate::take_away::take_away;
 use crate::tester::Field;
 
 /// An evening's snapshot after so many seconds, nobody having touched anything.
@@ -30,6 +33,11 @@ async fn snapshot(slug: &str, seconds: u64) -> Arc<Snapshot> {
 
 /// An evening's snapshot after so many seconds, with things done to it, each at its second.
 async fn after(slug: &str, deeds: &[(u64, Action)], seconds: u64) -> Arc<Snapshot> {
+    seen(slug, deeds, seconds, |_| {}).await
+}
+
+/// The same, and every look on the way.
+async fn seen(slug: &str, deeds: &[(u64, Action)], seconds: u64, mut see: impl FnMut(&Snapshot)) -> Arc<Snapshot> {
     let mut deeds = deeds.iter();
     let mut deed = deeds.next();
     let evening = shipped().into_iter().find(|e| e.slug == slug).unwrap();
@@ -39,7 +47,9 @@ async fn after(slug: &str, deeds: &[(u64, Action)], seconds: u64) -> Arc<Snapsho
     let mut look = Moment::START;
     while let Some(reading) = theatre.readings.recv().await {
         while look <= reading.at && look <= end {
-            scout::tell(&theatre.doubt, &core.snapshot(look));
+            let snapshot = core.snapshot(look);
+            see(&snapshot);
+            scout::tell(&theatre.doubt, &snapshot);
             look = Moment::after(look.since(Moment::START) + Duration::from_millis(200));
         }
         if reading.at > end {
@@ -589,4 +599,126 @@ async fn what_is_done_by_hand_is_told_step_by_step_and_then_proved() {
     assert!(matches!(press(&mut app, KeyCode::Enter), Some(Wish::Act(Action::ByHand { .. }))));
     assert_eq!(type_char(&mut app, 'h'), None);
     assert_eq!(press(&mut app, KeyCode::Esc), None, "or it is only read");
+}
+
+/// An evening as it is being watched: everything that was seen is written down.
+async fn watched(app: &mut App, slug: &str, deeds: &[(u64, Action)], seconds: u64) {
+    let mut chronicle = Chronicle::default();
+    let last = seen(slug, deeds, seconds, |snapshot| chronicle.take(snapshot)).await;
+    chronicle.take(&last);
+    app.show(Some(last));
+    *lock(&app.chronicle) = chronicle;
+    app.began = Some("2026-03-14T20:04:10+01:00[+01:00]".parse().unwrap());
+    type_char(app, '1');
+    drawn(app, 158, 47);
+}
+
+fn exported(app: &mut App) -> super::export::Job {
+    match press(app, KeyCode::Enter) {
+        Some(Wish::Export(job)) => *job,
+        other => panic!("{other:?}"),
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn what_is_on_the_screen_is_taken_away_with_one_key() {
+    let cut = Action::SetBitrate { video: Bitrate::from_kbps(2500) };
+    let mut app = app(None).with(Some(before()));
+    watched(&mut app, "archive-sync", &[(25, cut)], 40).await;
+    type_char(&mut app, 'e');
+    insta::assert_snapshot!("export_158x47", drawn(&app, 158, 47));
+    insta::assert_snapshot!("export_80x24", drawn(&app, 80, 24));
+    let dir = tempfile::tempdir().unwrap();
+    let now = "2026-03-14T20:04:50+01:00[+01:00]".parse().unwrap();
+    let job = exported(&mut app);
+    assert!(
+        matches!(&job.work, Work::Lanes(evening, _) if evening.seconds.len() == 40 && !evening.verdicts.is_empty())
+    );
+    assert_eq!(app.notice.as_deref(), Some("being drawn…"));
+    let first = take_away(&job, dir.path(), &now).unwrap();
+    assert_eq!(first, dir.path().join("moth-lanes-2026-03-14-200450.svg"));
+    // In the same second nothing is written over.
+    assert_eq!(take_away(&job, dir.path(), &now).unwrap(), dir.path().join("moth-lanes-2026-03-14-200450-2.svg"));
+    let svg = std::fs::read_to_string(&first).unwrap();
+    assert!(svg.contains("bitrate") && svg.contains("the archive sync"), "{svg}");
+
+    // The trial below it, on black, as PDF; and the journey.
+    for (keys, name) in [("fg", "moth-journey"), ("fgs", "moth-trial")] {
+        type_char(&mut app, 'e');
+        press(&mut app, KeyCode::Down);
+        if name == "moth-trial" {
+            press(&mut app, KeyCode::Down);
+        }
+        for key in keys.chars() {
+            type_char(&mut app, key);
+        }
+        let job = exported(&mut app);
+        assert_eq!((job.name.as_str(), job.format), (name, moth_drawing::Format::Pdf));
+        assert!(std::fs::read(take_away(&job, dir.path(), &now).unwrap()).unwrap().starts_with(b"%PDF"));
+    }
+    // Esc leaves it, and a folder that is none is one clear line.
+    type_char(&mut app, 'e');
+    assert_eq!(press(&mut app, KeyCode::Esc), None);
+    assert!(app.dialog.is_none());
+    let error = take_away(&job, &dir.path().join("none"), &now).unwrap_err().to_string();
+    assert!(error.contains("cannot be written"), "{error}");
+}
+
+#[tokio::test(start_paused = true)]
+async fn every_screen_has_something_to_take_away_and_names_stay_if_wanted() {
+    let mut app = tested().await;
+    type_char(&mut app, 'l');
+    let wish = type_char(&mut app, 'y');
+    carry_out(&mut app, wish, idle).await;
+    watched(&mut app, "archive-sync", &[], 30).await;
+    let dir = tempfile::tempdir().unwrap();
+    let now = "2026-03-14T20:04:50+01:00[+01:00]".parse().unwrap();
+    let mut names: Vec<String> = vec!["archive".into(), "stand-in took".into(), "stand-in, at".into()];
+    let kit = &app.before.as_ref().unwrap().kit;
+    names.push(kit.service.name.clone());
+    for server in &kit.service.servers {
+        names.extend([server.name.clone(), server.address.host().to_owned()]);
+        names.extend(server.region.clone());
+    }
+    for (tab, steps, slug) in [
+        ('1', 0, "moth-lanes"),
+        ('1', 1, "moth-journey"),
+        ('2', 0, "moth-why"),
+        ('3', 0, "moth-servers"),
+        ('3', 1, "moth-line"),
+        ('4', 0, "moth-picture"),
+        ('5', 0, "moth-machine"),
+    ] {
+        type_char(&mut app, tab);
+        drawn(&app, 158, 47);
+        type_char(&mut app, 'e');
+        (0..steps).for_each(|_| drop(press(&mut app, KeyCode::Down)));
+        type_char(&mut app, 'n');
+        let job = exported(&mut app);
+        assert_eq!(job.name, slug);
+        let svg = std::fs::read_to_string(take_away(&job, dir.path(), &now).unwrap()).unwrap();
+        for name in &names {
+            assert!(!svg.contains(name.as_str()), "{slug} holds {name}");
+        }
+    }
+    // The report is on its own key, on either paper.
+    type_char(&mut app, '1');
+    type_char(&mut app, 'E');
+    assert!(drawn(&app, 158, 47).contains("a report on the broadcast so far"));
+    type_char(&mut app, 'p');
+    let job = exported(&mut app);
+    let Work::Report(evening, moth_drawing::Paper::Letter) = &job.work else { panic!("{job:?}") };
+    assert!(!evening.verdicts.is_empty() && !evening.machines.is_empty());
+    assert!(evening.servers.is_some() && evening.line.is_some(), "what was tested on the day goes along");
+    assert!(take_away(&job, dir.path(), &now).unwrap().extension().unwrap() == "pdf");
+}
+
+#[test]
+fn with_nothing_seen_there_is_nothing_to_take_away() {
+    let mut app = live(Some(quiet()));
+    for (tab, key) in [('1', 'E'), ('3', 'e'), ('4', 'e')] {
+        type_char(&mut app, tab);
+        assert_eq!(type_char(&mut app, key), None);
+        assert!(app.dialog.is_none() && app.notice.as_deref().unwrap().contains("nothing to take away"), "{tab}");
+    }
 }

@@ -126,6 +126,7 @@ fn draw_table(
     let names = if area.width < 110 { NAMES - 12 } else { NAMES };
     let plot = Rect { x: area.x + names, width: area.width.saturating_sub(names + VALUES), ..area };
     let columns = Columns::new(snapshot, app, plot.width.into());
+    app.shown.set(columns.span());
     let count = u16::try_from(weighed.len()).unwrap_or(1).max(1);
     let rows = (area.height.saturating_sub(3) / count).clamp(1, 4);
     let buffer = frame.buffer_mut();

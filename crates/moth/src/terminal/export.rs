@@ -1,0 +1,360 @@
+//! What is on the screen, taken away: one key asks what is wanted and how, and the drawing, or the report, is made and written
+//! outside the screen.
+
+use crossterm::event::{KeyCode, KeyEvent};
+use moth_core::Snapshot;
+use moth_core::suspects::Fault;
+use moth_core::trial::Trial;
+use moth_drawing::evening::{Evening, Standing, Stood, Stretch};
+use moth_drawing::measured::{LineTest, ServersTest};
+use moth_drawing::picture::Picture;
+use moth_drawing::{Format, Paper, Theme};
+use ratatui::style::Style;
+use ratatui::text::{Line, Span};
+
+use super::app::{App, Dialog, Tab, Wish};
+use super::format::wrap;
+use super::palette::Palette;
+use crate::chronicle::{lock, standing_now};
+use crate::plan::picture;
+use crate::side_drawing::Drawable;
+use crate::tested;
+
+/// Something that can be taken away.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Subject {
+    /// The lanes of the broadcast.
+    Lanes,
+    /// The frame's journey.
+    Journey,
+    /// The newest change, and what it did.
+    Trial,
+    /// The suspects of a stage.
+    Why(Fault),
+    /// The comparison of servers.
+    Servers,
+    /// The line.
+    Line,
+    /// The map of pictures.
+    Picture,
+    /// The load on a machine, by its place.
+    Machine(usize),
+    /// A report on the broadcast so far.
+    Report,
+}
+
+impl Subject {
+    /// What its file is called.
+    fn slug(self) -> &'static str {
+        match self {
+            Self::Lanes => "lanes",
+            Self::Journey => "journey",
+            Self::Trial => "trial",
+            Self::Why(_) => "why",
+            Self::Servers => "servers",
+            Self::Line => "line",
+            Self::Picture => "picture",
+            Self::Machine(_) => "machine",
+            Self::Report => "report",
+        }
+    }
+
+    /// Whether there is nothing to be seen before anybody broadcast.
+    fn is_of_a_broadcast(self) -> bool {
+        matches!(self, Self::Lanes | Self::Journey | Self::Trial | Self::Why(_) | Self::Report)
+    }
+
+    /// Whether it shows a stretch of time.
+    fn has_stretch(self) -> bool {
+        matches!(self, Self::Lanes | Self::Why(_) | Self::Machine(_))
+    }
+}
+
+/// What is wanted, while it is being chosen.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Export {
+    /// What there is, with its words.
+    pub(super) subjects: Vec<(Subject, String)>,
+    /// The one under the cursor.
+    pub(super) at: usize,
+    pub(super) format: Format,
+    pub(super) is_dark: bool,
+    pub(super) is_anonymous: bool,
+    pub(super) is_whole: bool,
+    pub(super) paper: Paper,
+    /// What the screen shows, in seconds since the beginning.
+    pub(super) shown: Stretch,
+}
+
+/// Something to be drawn and written, with all that it takes.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Job {
+    /// What its file is called, without what tells its kind.
+    pub name: String,
+    /// SVG or PDF.
+    pub format: Format,
+    /// On white or on black.
+    pub theme: Theme,
+    /// What is drawn.
+    pub work: Work,
+}
+
+/// What is drawn.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Work {
+    /// Lanes of a stretch.
+    Lanes(Box<Evening>, Stretch),
+    /// A journey.
+    Journey(Box<Evening>, Box<Standing>),
+    /// A trial.
+    Trial(Box<Evening>, Box<Trial>),
+    /// The suspects of a verdict.
+    Why(Box<Evening>, Box<Stood>, Stretch),
+    /// Those of a stage that loses nothing.
+    Calm(Box<Evening>, Fault, Stretch),
+    /// The load on a machine, by its place.
+    Machine(Box<Evening>, usize, Stretch),
+    /// Servers.
+    Servers(Box<ServersTest>),
+    /// The line.
+    Line(Box<LineTest>),
+    /// The map of pictures.
+    Picture(Box<Picture>),
+    /// A report.
+    Report(Box<Evening>, Paper),
+}
+
+impl App {
+    /// What can be taken from the screen that is shown.
+    pub(super) fn begin_export(&mut self) {
+        let Some(snapshot) = self.snapshot.clone() else { return };
+        let mut subjects: Vec<(Subject, String)> = Vec::new();
+        let mut add = |subject, words: &str| subjects.push((subject, words.to_owned()));
+        match self.tab {
+            Tab::Watch => {
+                add(Subject::Lanes, "the lanes, with verdicts and changes");
+                add(Subject::Journey, "the frame's journey, as it stands now");
+                if let Some(trial) = &snapshot.trial {
+                    add(Subject::Trial, &format!("the trial: {}", trial.title));
+                }
+            }
+            Tab::Why => {
+                let stage = self.why_stage(&snapshot);
+                add(Subject::Why(stage), &format!("the suspects in {}, with their evidence", stage.word()));
+            }
+            Tab::Routes => {
+                let before = self.before.as_ref();
+                if before.is_some_and(|before| before.newest_servers().is_some()) {
+                    add(Subject::Servers, "the comparison of servers");
+                }
+                if before.is_some_and(|before| before.newest_line().is_some()) {
+                    add(Subject::Line, "the line, with its round trips");
+                }
+            }
+            Tab::Plan => {
+                if self.before.as_ref().is_some_and(|before| before.plan().is_some()) {
+                    add(Subject::Picture, "the map of pictures");
+                }
+            }
+            Tab::Machine => {
+                let hosts = std::iter::once(&snapshot.machine).chain(&snapshot.others).map(|machine| &machine.host);
+                for (place, host) in hosts.enumerate() {
+                    let name = host.as_deref().unwrap_or("this machine");
+                    add(Subject::Machine(place), &format!("the load on {name}, by program"));
+                }
+            }
+        }
+        self.open_export(subjects, &snapshot);
+    }
+
+    /// A report on the broadcast so far.
+    pub(super) fn begin_report(&mut self) {
+        let Some(snapshot) = self.snapshot.clone() else { return };
+        self.open_export(vec![(Subject::Report, "a report on the broadcast so far".into())], &snapshot);
+    }
+
+    fn open_export(&mut self, mut subjects: Vec<(Subject, String)>, snapshot: &Snapshot) {
+        let (from, until) = self.shown.get();
+        let length = snapshot.history.len();
+        let until = until.min(length);
+        let was_on_air = (0..length).any(|second| snapshot.history.get(second).is_some_and(|s| s.state.is_some()));
+        subjects.retain(|(subject, _)| was_on_air || !subject.is_of_a_broadcast());
+        if subjects.is_empty() {
+            self.notice = Some("there is nothing to take away from here yet".into());
+            return;
+        }
+        self.dialog = Some(Dialog::Export(Export {
+            subjects,
+            at: 0,
+            format: Format::Svg,
+            is_dark: false,
+            is_anonymous: false,
+            is_whole: from >= until,
+            paper: Paper::A4,
+            shown: Stretch { from_s: from as f64, until_s: until as f64 },
+        }));
+    }
+
+    pub(super) fn export_key(&mut self, mut export: Export, key: KeyEvent) -> Option<Wish> {
+        let last = export.subjects.len() - 1;
+        match key.code {
+            KeyCode::Esc | KeyCode::Char('q') => return None,
+            KeyCode::Enter => return self.export(&export),
+            KeyCode::Up => export.at = export.at.saturating_sub(1),
+            KeyCode::Down => export.at = (export.at + 1).min(last),
+            KeyCode::Char('f') if !export.is_report() => {
+                export.format = if export.format == Format::Svg { Format::Pdf } else { Format::Svg };
+            }
+            KeyCode::Char('g') if !export.is_report() => export.is_dark = !export.is_dark,
+            KeyCode::Char('n') => export.is_anonymous = !export.is_anonymous,
+            KeyCode::Char('s') if export.subject().has_stretch() => {
+                export.is_whole = !export.is_whole || export.shown.from_s >= export.shown.until_s;
+            }
+            KeyCode::Char('p') if export.is_report() => {
+                export.paper = if export.paper == Paper::A4 { Paper::Letter } else { Paper::A4 };
+            }
+            _ => {}
+        }
+        self.dialog = Some(Dialog::Export(export));
+        None
+    }
+
+    /// Puts together what is to be drawn.
+    fn export(&mut self, export: &Export) -> Option<Wish> {
+        let Some(work) = self.work(export) else {
+            self.notice = Some("there is nothing to take away from here any more".into());
+            return None;
+        };
+        self.notice = Some("being drawn…".into());
+        Some(Wish::Export(Box::new(Job {
+            name: format!("moth-{}", export.subject().slug()),
+            format: if export.is_report() { Format::Pdf } else { export.format },
+            theme: if export.is_dark { Theme::Dark } else { Theme::Light },
+            work,
+        })))
+    }
+
+    fn work(&self, export: &Export) -> Option<Work> {
+        let subject = export.subject();
+        match subject {
+            Subject::Servers | Subject::Line | Subject::Picture => return self.work_before(export),
+            _ => {}
+        }
+        let snapshot = self.snapshot.as_ref()?;
+        let mut evening = self.evening(snapshot);
+        // What is asked about goes along, so that its names go as well.
+        let asked = match subject {
+            Subject::Why(stage) => standing_now(snapshot, stage),
+            _ => None,
+        };
+        let (is_asked, verdicts) = (asked.is_some(), evening.verdicts.len());
+        evening.verdicts.extend(asked);
+        if export.is_anonymous {
+            evening = evening.anonymous();
+        }
+        let asked = is_asked.then(|| evening.verdicts.split_off(verdicts).pop()).flatten();
+        let stretch = if export.is_whole { evening.whole() } else { export.shown };
+        let evening = Box::new(evening);
+        Some(match subject {
+            Subject::Lanes => Work::Lanes(evening, stretch),
+            Subject::Journey => {
+                let standing = Box::new(evening.standing.clone()?);
+                Work::Journey(evening, standing)
+            }
+            Subject::Trial => {
+                let trial = Box::new(evening.trials.last()?.clone());
+                Work::Trial(evening, trial)
+            }
+            Subject::Why(stage) => match asked {
+                Some(stood) => Work::Why(evening, Box::new(stood), stretch),
+                None => Work::Calm(evening, stage, stretch),
+            },
+            Subject::Machine(place) => Work::Machine(evening, place, stretch),
+            Subject::Report => Work::Report(evening, export.paper),
+            Subject::Servers | Subject::Line | Subject::Picture => return None,
+        })
+    }
+
+    /// What was found out before going live.
+    fn work_before(&self, export: &Export) -> Option<Work> {
+        let before = self.before.as_ref()?;
+        let kit = &before.kit;
+        fn plain<D: Drawable>(what: D, kit: &crate::kit::Kit, is_anonymous: bool) -> Box<D> {
+            Box::new(if is_anonymous { what.without_names(kit) } else { what })
+        }
+        Some(match export.subject() {
+            Subject::Servers => Work::Servers(plain(before.newest_servers()?, kit, export.is_anonymous)),
+            Subject::Line => Work::Line(plain(before.newest_line()?, kit, export.is_anonymous)),
+            _ => Work::Picture(plain(picture(&before.plan()?, kit), kit, export.is_anonymous)),
+        })
+    }
+
+    /// The broadcast until now, as plain data.
+    fn evening(&self, snapshot: &Snapshot) -> Evening {
+        let source = match (&self.banner.demo, &self.banner.replay) {
+            (Some(name), _) => format!("the demo {name}, all made up"),
+            (None, Some(file)) => file.clone(),
+            (None, None) => format!("a broadcast to {}", snapshot.server),
+        };
+        let mut evening = lock(&self.chronicle).evening(snapshot, snapshot, source, self.began.clone());
+        if let Some(before) = &self.before {
+            tested::join(&mut evening, &before.kit, &before.history, before.is_stand_in());
+        }
+        evening
+    }
+}
+
+impl Export {
+    pub(super) fn subject(&self) -> Subject {
+        self.subjects.get(self.at).map_or(Subject::Report, |(subject, _)| *subject)
+    }
+
+    fn is_report(&self) -> bool {
+        self.subject() == Subject::Report
+    }
+
+    /// What the dialog shows.
+    pub(super) fn lines(&self, palette: Palette, columns: usize) -> Vec<Line<'static>> {
+        let mut lines = Vec::new();
+        for (place, (_, words)) in self.subjects.iter().enumerate() {
+            let (lead, style) = if place == self.at { ("▸ ", palette.strong()) } else { ("  ", Style::new()) };
+            lines.push(Line::from(vec![Span::styled(lead, palette.strong()), Span::styled(words.clone(), style)]));
+        }
+        lines.push(Line::default());
+        let mut row = |key: &'static str, what: &str, now: &str, other: &str| {
+            lines.push(Line::from(vec![
+                Span::styled(format!(" {key} "), palette.key()),
+                Span::raw(format!("  {what:<9}{now}")),
+                Span::styled(format!("   or {other}"), palette.faint()),
+            ]));
+        };
+        let pick = |is_first: bool, first: &'static str, second: &'static str| {
+            if is_first { (first, second) } else { (second, first) }
+        };
+        if self.is_report() {
+            let (now, other) = pick(self.paper == Paper::A4, "A4", "Letter");
+            row("p", "paper", now, other);
+        } else {
+            let (now, other) = pick(self.format == Format::Svg, "SVG", "PDF");
+            row("f", "format", now, other);
+            let (now, other) = pick(!self.is_dark, "white", "black");
+            row("g", "ground", now, other);
+        }
+        let (now, other) = pick(!self.is_anonymous, "as they are", "left out");
+        row("n", "names", now, other);
+        if self.subject().has_stretch() {
+            let clock = |s: f64| super::format::clock(std::time::Duration::from_secs(s.max(0.0) as u64));
+            let shown = format!("what the screen shows, {} to {}", clock(self.shown.from_s), clock(self.shown.until_s));
+            let whole = "the whole broadcast so far";
+            let (now, other) = if self.is_whole { (whole, shown.as_str()) } else { (shown.as_str(), whole) };
+            let other = if self.shown.from_s >= self.shown.until_s { whole } else { other };
+            row("s", "stretch", now, if self.is_whole { other } else { "the whole" });
+        }
+        lines.push(Line::default());
+        let told = "Names are those of servers, services, lines, machines and programs, and addresses. The file goes into the folder in \
+                    which the moth was started.";
+        lines.extend(wrap(told, columns).into_iter().map(|line| Line::styled(line, palette.faint())));
+        lines.push(Line::default());
+        lines
+    }
+}
