@@ -85,7 +85,8 @@ impl Writing {
     /// A text in lines that fit.
     pub(crate) fn wrap(&self, text: &str, width: f64) -> Vec<String> {
         let mut lines: Vec<String> = Vec::new();
-        // Only at plain spaces: a number keeps together over its thousands.
+        let text = together(text);
+        // Only at plain spaces.
         for word in text.split(' ').filter(|word| !word.is_empty()) {
             match lines.last_mut() {
                 Some(line) if self.width(line) + self.width(" ") + self.width(word) <= width => {
@@ -97,6 +98,22 @@ impl Writing {
         }
         lines
     }
+}
+
+/// A text whose numbers keep together over their thousands, and with a unit behind them.
+fn together(text: &str) -> String {
+    const UNITS: [&str; 8] = ["kb/s", "ms", "s", "%", "frames", "GB", "°C", "Hz"];
+    let mut kept = String::with_capacity(text.len());
+    for word in text.split(' ') {
+        let bare = word.trim_end_matches(|c: char| !c.is_alphanumeric() && c != '%');
+        let is_thousands = bare.len() == 3 && bare.bytes().all(|byte| byte.is_ascii_digit());
+        let is_behind_a_number = kept.ends_with(|c: char| c.is_ascii_digit());
+        if !kept.is_empty() {
+            kept.push(if is_behind_a_number && (is_thousands || UNITS.contains(&bare)) { '\u{a0}' } else { ' ' });
+        }
+        kept.push_str(word);
+    }
+    kept
 }
 
 /// Beside what is drawn by itself, and on a page of a report.
@@ -151,8 +168,9 @@ impl Sheet {
     pub(crate) fn text(&mut self, x: f64, y: f64, writing: Writing, text: &str) {
         // No control character is allowed in XML (XML 1.0, section 2.2).
         let text: String = text.chars().filter(|c| !c.is_control()).collect();
-        // Of several spaces in a row SVG shows one (SVG 1.1, section 10.15).
-        let text = text.replace("  ", " \u{a0}");
+        // What kept a number together while lines were broken is a plain space again, for who looks for it. Of several spaces
+        // in a row SVG shows one (SVG 1.1, section 10.15).
+        let text = text.replace('\u{a0}', " ").replace("  ", " \u{a0}");
         if !text.is_empty() {
             self.parts.push(Part::Text(x, y, writing, text));
         }
@@ -300,4 +318,23 @@ fn rgb(colour: Colour) -> RGBColor {
 fn escaped(text: &str) -> String {
     let plain: String = text.chars().filter(|c| !c.is_control()).collect();
     plain.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_keep_together_when_a_text_is_broken() {
+        assert_eq!(together("carries 3 250 kb/s, 12 ms"), "carries 3\u{a0}250\u{a0}kb/s, 12\u{a0}ms");
+        assert_eq!(together("in 3 stretches, 2.0 % of 1 927."), "in 3 stretches, 2.0\u{a0}% of 1\u{a0}927.");
+        let writing = Writing::new(12.0, (0, 0, 0));
+        for room in [60.0, 90.0, 120.0, 200.0] {
+            for line in writing.wrap("it carried 6 193 kb/s before and 3 134 kb/s now, of 1 000 000 frames", room) {
+                assert!(writing.width(&line) <= room, "{line}");
+                assert!(!line.starts_with("193") && !line.starts_with("kb/s") && !line.starts_with("000"), "{line}");
+            }
+        }
+        assert_eq!(writing.fit("a long word", 30.0).chars().last(), Some('…'));
+    }
 }

@@ -29,7 +29,7 @@ fn what_was_lost_and_changed_is_told_with_its_numbers() {
     let said: Vec<String> = labels(&document).into_iter().map(|label| label.text).collect();
     let all = said.join("\n");
     for expected in [
-        "Of 42\u{a0}000 frames, 840 dropped: 2.0 %",
+        "Of 42 000 frames, 840 dropped: 2.0 %",
         "00:00 to 11:40 of a made-up evening, begun 2026-11-26 21:04:10 +01:00",
         "840 in all",
         "60 at worst",

@@ -92,8 +92,19 @@ fn what_is_published_for_a_test_is_a_broadcast_that_decodes() {
     }
     let nginx = Nginx::new();
     let desk = Desk::new(&[("Aldmoor", &nginx.address())]);
-    let report = desk.measure(here(), &["routes"]);
+    let chart = desk.dir.path().join("servers.svg").display().to_string();
+    let report = desk.measure(here(), &["routes", "--chart", &chart]);
     let result = &place(&report, "Aldmoor")["result"];
+    let drawn = std::fs::read_to_string(&chart).unwrap();
+    assert!(drawn.contains("Aldmoor") && drawn.contains("servers of Nocturne") && drawn.contains("planned"), "{drawn}");
+    // The newest of what is kept is drawn again without a test, and without names.
+    let again = ["routes", "--history", "--force", "--anonymous", "--chart", &chart];
+    assert!(desk.moth(here(), &again).status.success());
+    let drawn = std::fs::read_to_string(&chart).unwrap();
+    assert!(drawn.contains("server A"), "{drawn}");
+    for name in ["Aldmoor", "Nocturne", "127.0.0.1", ">here<"] {
+        assert!(!drawn.contains(name), "{name} in {drawn}");
+    }
     assert!(result["connect_ms"].as_f64().unwrap() < 100.0 && result["handshake_ms"].as_f64().unwrap() < 500.0);
     assert!(within(&result["planned"]["sustained_bps"], 3160.0, 0.03), "{result}");
     assert!(within(&result["above"]["sustained_bps"], 6320.0, 0.03), "{result}");
@@ -192,7 +203,11 @@ fn the_line_is_measured_and_a_deep_buffer_told_from_a_shallow_one() {
     let mut bloat = Vec::new();
     for (kbps, buffer_ms, word) in [(6000, 30, "shallow"), (4000, 600, "deep")] {
         hosts.narrow(0, kbps, buffer_ms);
-        let report = desk.measure(hosts.at_home(), &["uplink", "--to", &address, "--line", "the test's"]);
+        let chart = desk.dir.path().join(format!("line-{word}.svg")).display().to_string();
+        let words = ["uplink", "--to", &address, "--line", "the test's", "--chart", &chart];
+        let report = desk.measure(hosts.at_home(), &words);
+        let drawn = std::fs::read_to_string(&chart).unwrap();
+        assert!(drawn.contains(&format!("a {word} buffer")) && drawn.contains("bufferbloat"), "{drawn}");
         let reading = &report["reading"];
         assert!(through(&reading["sustained_bps"], f64::from(kbps)), "{kbps}: {reading}");
         assert_eq!(reading["buffer"], word, "{reading}");
@@ -205,7 +220,11 @@ fn the_line_is_measured_and_a_deep_buffer_told_from_a_shallow_one() {
     assert!(bloat[0].0 < 50.0 && bloat[1].0 > 300.0 && bloat[0].1 > 4 * bloat[1].1, "{bloat:?}");
 
     // A plan rests on the newest of it.
-    let plan = desk.moth(here(), &["plan", "--json"]);
+    let chart = desk.dir.path().join("pictures.pdf").display().to_string();
+    let plan = desk.moth(here(), &["plan", "--json", "--chart", &chart]);
+    assert!(std::fs::read(&chart).unwrap().starts_with(b"%PDF"));
+    let refused = desk.moth(here(), &["plan", "--chart", &chart]);
+    assert_eq!(refused.status.code(), Some(2), "it is not written over");
     let plan: Value = serde_json::from_slice(&plan.stdout).unwrap();
     assert!(plan["basis"]["from"].as_str().unwrap().contains("the test's"), "{plan}");
     assert!(through(&plan["video_bps"], 4000.0 * 0.95 * 0.75 - 160.0), "{plan}");

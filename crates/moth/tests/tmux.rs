@@ -465,6 +465,39 @@ fn a_recording_is_replayed_back_and_forth() {
 }
 
 #[test]
+fn what_is_on_the_screen_is_written_into_the_folder_it_was_started_in() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(120, 40);
+    let folder = terminal.file("taken");
+    std::fs::create_dir(&folder).unwrap();
+    terminal.enter(&format!("cd {folder}"));
+    terminal.run_moth("demo --evening calm");
+    terminal.shows("steady", 20);
+    // The first seconds.
+    terminal.shows("on air 0:04", 20);
+    terminal.keys("e");
+    terminal.shows("Take it away", 5);
+    terminal.keys("n");
+    terminal.shows("left out", 5);
+    terminal.keys("Enter");
+    terminal.shows("/taken/moth-lanes-", 10);
+    terminal.keys("E");
+    terminal.shows("a report on the broadcast so far", 5);
+    terminal.keys("Enter");
+    terminal.shows("/taken/moth-report-", 10);
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+    let mut files: Vec<_> = std::fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().path()).collect();
+    files.sort();
+    assert_eq!(files.len(), 2, "{files:?}");
+    let svg = std::fs::read_to_string(&files[0]).unwrap();
+    assert!(svg.contains("none was lost") && svg.contains("a recorded broadcast"), "{svg}");
+    assert!(std::fs::read(&files[1]).unwrap().starts_with(b"%PDF"));
+}
+
+#[test]
 fn a_terminal_of_65535_columns_and_rows_takes_no_memory() {
     if !have(&["tmux"]) {
         return;
