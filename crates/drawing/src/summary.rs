@@ -24,7 +24,7 @@ pub(crate) fn losses(evening: &Evening) -> Vec<String> {
     }
     if let Some((from, frames)) = worst_minute(&evening.seconds) {
         let at = when(evening, from as f64);
-        said.push(format!("The worst minute began at {at}: {} frames were lost in it.", number(frames as f64)));
+        said.push(format!("The worst minute began at {at}: {} in it.", were_lost(frames)));
     }
     let still: u64 = evening.seconds.iter().filter_map(|s| s.frozen_ms).map(u64::from).sum();
     if let Some(longest) = evening.seconds.iter().filter_map(|s| s.frozen_ms).max().filter(|ms| *ms > 0) {
@@ -67,6 +67,16 @@ pub(crate) fn faults(evening: &Evening) -> Vec<String> {
             surest.confidence * 100.0
         ));
     }
+    // What was at fault beside a verdict, and never had one of its own.
+    for fault in [Fault::Network, Fault::Encoder, Fault::Rendering] {
+        let has_its_own = evening.verdicts.iter().any(|stood| stood.fault == fault);
+        let beside = evening.verdicts.iter().flat_map(|stood| &stood.also).filter(|(also, _)| *also == fault);
+        let causes: Vec<&str> =
+            beside.map(|(_, cause)| cause.map_or("what in it is not clear", Cause::words)).collect();
+        if let (Some(last), false) = (causes.last(), has_its_own) {
+            said.push(format!("Meanwhile the {} was at fault as well: {last}.", fault.word()));
+        }
+    }
     if said.is_empty() {
         let lost = Lost::of(&evening.seconds).all();
         said.push(if lost == 0 {
@@ -99,6 +109,14 @@ pub(crate) fn changes(evening: &Evening) -> Vec<String> {
     }
     said.sort_by(|a, b| a.0.total_cmp(&b.0));
     said.into_iter().map(|(_, said)| said).collect()
+}
+
+/// So many frames, as the beginning of a sentence about them.
+fn were_lost(frames: u64) -> String {
+    match frames {
+        1 => "1 frame was lost".into(),
+        more => format!("{} frames were lost", number(more as f64)),
+    }
 }
 
 /// A time of day if it is known, else the time since the beginning.
@@ -159,17 +177,17 @@ pub(crate) fn for_the_provider(evening: &Evening) -> [String; 3] {
                 whole(quantile(&trips, 1.0))
             ),
         };
-        let third = match lost.skipped + lost.lagged {
-            0 => "Nothing was lost before the line either, as far as was known.".to_owned(),
-            other => format!(
-                "{} frames were lost before they were encoded, on the broadcaster's own machine: line and server had no part in that.",
-                number(other as f64)
+        let third = match (lost.skipped, lost.lagged) {
+            (0, 0) => "Nothing was lost before the line either, as far as was known.".to_owned(),
+            (skipped, lagged) => format!(
+                "On the broadcaster's own side, {} by the encoder and {} by the rendering: line and server had no part in that.",
+                were_lost(skipped),
+                number(lagged as f64)
             ),
         };
-        let first = format!(
-            "{span} a live broadcast went to {to}, and each of its {} video frames was delivered in time.",
-            number(lost.due as f64)
-        );
+        // Frames that were skipped were due and never encoded.
+        let encoded = number(lost.due.saturating_sub(lost.skipped) as f64);
+        let first = format!("{span} a live broadcast went to {to}; of its {encoded} video frames none was dropped.");
         return [first, second, third];
     }
     let (from, until) = bad[0];
@@ -206,7 +224,8 @@ pub(crate) fn for_the_provider(evening: &Evening) -> [String; 3] {
     let asked_outside = rates(&rest, |s| s.asked_kbps);
     if !outside.is_empty() {
         second.push_str(&format!("; in the rest of the broadcast it was {} kb/s", whole(mean(&outside))));
-        if !asked_outside.is_empty() {
+        // Behind an outage more is carried than is asked meanwhile, which says nothing.
+        if !asked_outside.is_empty() && mean(&outside) < mean(&asked_outside) * 0.97 {
             second.push_str(&format!(" of {} kb/s", whole(mean(&asked_outside))));
         }
     }

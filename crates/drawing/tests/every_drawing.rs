@@ -101,16 +101,7 @@ fn each_says_what_is_to_be_seen_with_its_numbers() {
         ),
         (
             "servers",
-            &[
-                "Aldmoor",
-                "holds",
-                "tight",
-                "short",
-                "failed",
-                "planned 6 160",
-                "with headroom 8 213",
-                "stand-ins",
-            ],
+            &["Aldmoor", "holds", "tight", "short", "failed", "planned 6 160", "with headroom 8 213", "stand-ins"],
         ),
         ("line", &["a deep buffer", "22 ms idle", "ms bufferbloat", "run 2", "stall", "To try first:"]),
         ("picture", &["▸", "◆", "bits/pixel", "1920x1080", "60 frames/s"]),
@@ -124,14 +115,7 @@ fn each_says_what_is_to_be_seen_with_its_numbers() {
                 "The line was simulated",
             ],
         ),
-        (
-            "comparison",
-            &[
-                "A lost 0.00 % of its frames, B 35.56 %",
-                "35.56 %: 640 of 1 800",
-                "median 6 150",
-            ],
-        ),
+        ("comparison", &["A lost 0.00 % of its frames, B 35.56 %", "35.56 %: 640 of 1 800", "median 6 150"]),
     ] {
         let said = said(name);
         for words in expected {
