@@ -136,6 +136,8 @@ pub struct Snapshot {
     pub undo: Option<Action>,
     /// The newest change, and how far it is proved.
     pub trial: Option<Trial>,
+    /// The newest changes, at most 8, this one last: what came of one may be told once others were made.
+    pub trials: Vec<Trial>,
     /// The automatic bitrate.
     pub keeper: KeeperView,
     /// Whether servers are changed by themselves.

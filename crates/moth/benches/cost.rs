@@ -11,7 +11,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use common::*;
-use moth::judge::judge;
+use moth::judge::judge_whole;
 use moth::production::Banner;
 use moth::terminal::app::App;
 use moth::terminal::draw;
@@ -19,6 +19,7 @@ use moth::terminal::palette::Palette;
 use moth_core::moment::Moment;
 use moth_core::reading::Reading;
 use moth_core::{Core, Settings};
+use moth_drawing::{Format, Paper, Theme, lanes, report};
 use moth_logbook::readings::{Header, Writer};
 use moth_stage::{Evening, Theatre, shipped};
 use ratatui::Terminal;
@@ -82,6 +83,13 @@ fn core_and_screen() {
     }
 }
 
+/// The most memory this process ever held, in megabytes.
+fn peak_mb() -> f64 {
+    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let peak = status.lines().find_map(|line| line.strip_prefix("VmHWM:"));
+    peak.and_then(|peak| peak.trim().trim_end_matches(" kB").parse::<f64>().ok()).unwrap_or(f64::NAN) / 1000.0
+}
+
 fn eight_hours() {
     let evening = evening("calm");
     let readings = minute(&evening);
@@ -97,12 +105,35 @@ fn eight_hours() {
     writer.finish().unwrap();
     let megabytes = fs::metadata(&path).unwrap().len() as f64 / 1e6;
     let began = Instant::now();
-    let judged = judge(&path).unwrap();
+    let whole = judge_whole(&path, None).unwrap();
     let took = began.elapsed().as_secs_f64();
     println!(
         "eight hours judged: {:.1} million readings, {megabytes:.0} MB, in {took:.1} s: {:.0} times as fast as they passed",
-        judged.readings as f64 / 1e6,
-        judged.seconds / took
+        whole.judgement.readings as f64 / 1e6,
+        whole.judgement.seconds / took
+    );
+    let began_at = Some("2026-11-26T21:04:10+01:00[+01:00]".parse().unwrap());
+    let before_mb = peak_mb();
+    let began = Instant::now();
+    let evening = whole.chronicle.evening(&whole.last, &whole.standing, "eight hours".into(), began_at);
+    let drawing = lanes::draw(&evening, evening.whole(), Theme::Light);
+    let svg = (began.elapsed(), drawing.svg.len());
+    let pdf = drawing.bytes(Format::Pdf).unwrap();
+    println!(
+        "eight hours as lanes: SVG in {:.0} ms, {:.0} kB; with PDF {:.0} ms, {:.0} kB; the most memory rose by {:.0} MB to {:.0} MB",
+        svg.0.as_secs_f64() * 1000.0,
+        svg.1 as f64 / 1000.0,
+        began.elapsed().as_secs_f64() * 1000.0,
+        pdf.len() as f64 / 1000.0,
+        peak_mb() - before_mb,
+        peak_mb()
+    );
+    let began = Instant::now();
+    let pdf = report::pdf(&evening, Paper::A4).unwrap();
+    println!(
+        "eight hours as a report: {:.0} ms, {:.0} kB",
+        began.elapsed().as_secs_f64() * 1000.0,
+        pdf.len() as f64 / 1000.0
     );
 }
 

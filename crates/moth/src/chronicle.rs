@@ -32,7 +32,7 @@ impl Chronicle {
     pub fn take(&mut self, snapshot: &Snapshot) {
         self.take_verdict(snapshot);
         self.take_marks(snapshot);
-        self.take_trial(snapshot);
+        self.take_trials(snapshot);
         let seconds = snapshot.history.len();
         let machines = std::iter::once(&snapshot.machine).chain(&snapshot.others);
         for load in machines {
@@ -110,13 +110,13 @@ impl Chronicle {
         }
     }
 
-    fn take_trial(&mut self, snapshot: &Snapshot) {
-        let Some(trial) = &snapshot.trial else { return };
-        match self.trials.iter_mut().rev().find(|known| known.since == trial.since && known.action == trial.action) {
-            // Told in the same words, nothing of it is new.
-            Some(known) if known == trial => {}
-            Some(known) => known.clone_from(trial),
-            None => self.trials.push(trial.clone()),
+    fn take_trials(&mut self, snapshot: &Snapshot) {
+        for trial in &snapshot.trials {
+            match self.trials.iter_mut().rev().find(|known| known.since == trial.since && known.action == trial.action) {
+                Some(known) if known == trial => {}
+                Some(known) => known.clone_from(trial),
+                None => self.trials.push(trial.clone()),
+            }
         }
     }
 

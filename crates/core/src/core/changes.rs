@@ -213,7 +213,7 @@ impl Core {
         let Some(trial) = self.trials.last_mut() else { return };
         if trial.follow(&self.history, next) {
             let text = format!("{}: {}", trial.outcome.words(true), trial.title);
-            self.mark(text, true);
+            self.mark(text, false);
         }
     }
 

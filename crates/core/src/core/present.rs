@@ -28,6 +28,9 @@ fn thousandth(value: f64) -> f64 {
     (value * 1000.0).round() / 1000.0
 }
 
+/// So many trials are told in a snapshot: as many are put back one after another as anybody does.
+const TRIALS_TOLD: usize = 8;
+
 impl Core {
     pub(super) fn facts(&self, now: Moment) -> Facts {
         let counted = &self.counted;
@@ -281,6 +284,7 @@ impl Core {
             marks: self.marks.clone(),
             undo: self.changes.last().map(|c| c.back.clone()),
             trial: self.trials.last().cloned(),
+            trials: self.trials[self.trials.len().saturating_sub(TRIALS_TOLD)..].to_vec(),
             keeper: self.keeper_view(),
             failover: self.failover.consent(),
             awaited: self.awaited.clone(),
