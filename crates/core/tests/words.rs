@@ -212,6 +212,35 @@ fn a_program_that_takes_next_to_nothing_starves_nobody() {
 }
 
 #[test]
+fn who_happens_to_be_busiest_is_not_accused_of_what_another_took() {
+    let mut show = Show::new();
+    show.run(10, &Now::default());
+    let load = |name: &str, share: f64| MachineLoad {
+        cpu: Some(1.0),
+        busiest_other: Some((name.into(), share)),
+        ..MachineLoad::default()
+    };
+    let starved = |machine| Now { skipped_per_second: 10, encode_ms: 24.0, machine, ..Now::default() };
+    let snapshot = show.run(5, &starved(load("plate-stitch", 0.6)));
+    assert!(snapshot.verdict.sentence.contains("plate-stitch takes 60 %"), "{}", snapshot.verdict.sentence);
+    // It ends, and for a moment the verdict stands while somebody else is the busiest.
+    let mut seen = 0;
+    for _ in 0..4 {
+        let snapshot = show.run(1, &starved(load("moth", 0.02)));
+        if snapshot.verdict.cause == Some(Cause::CpuStarved) {
+            seen += 1;
+            assert!(!snapshot.verdict.sentence.contains("moth takes"), "{}", snapshot.verdict.sentence);
+            assert!(
+                snapshot.verdict.proposals.iter().all(|p| !p.title.contains("moth")),
+                "{:?}",
+                snapshot.verdict.proposals
+            );
+        }
+    }
+    assert!(seen > 0, "the verdict stands for a moment after it has ended");
+}
+
+#[test]
 fn a_time_within_the_budget_is_never_called_too_slow() {
     let mut show = Show::new();
     show.run(10, &Now::default());

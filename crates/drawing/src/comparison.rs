@@ -76,7 +76,7 @@ pub(crate) fn body(sheet: &mut Sheet, mut y: f64, first: Side<'_>, second: Side<
             y = draw_lost(sheet, y, (name, fault, known), sides, scale);
         }
     }
-    let quantities: [(&str, &str, fn(&Second) -> Option<f32>); 6] = [
+    let quantities: [Quantity; 6] = [
         ("asked", "kb/s", |s| s.asked_kbps),
         ("carried", "kb/s", |s| s.sent_kbps),
         ("queue", "ms", |s| s.queue_ms),
@@ -92,6 +92,9 @@ pub(crate) fn body(sheet: &mut Sheet, mut y: f64, first: Side<'_>, second: Side<
     }
     y
 }
+
+/// A quantity: its name, its unit, and how much there was in a second.
+type Quantity = (&'static str, &'static str, fn(&Second) -> Option<f32>);
 
 fn sorted(seconds: &[Second], value: fn(&Second) -> Option<f32>) -> Vec<f64> {
     let mut values: Vec<f64> = seconds.iter().filter_map(value).filter(|v| v.is_finite()).map(f64::from).collect();

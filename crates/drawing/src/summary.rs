@@ -16,9 +16,9 @@ const APART: usize = 10;
 pub(crate) fn losses(evening: &Evening) -> Vec<String> {
     let lost = Lost::of(&evening.seconds);
     let mut said = vec![format!("{}.", lanes::title(&lost))];
-    let kinds: [(&str, fn(&Second) -> Option<u32>); 2] = [("skipped", |s| s.skipped), ("lagged", |s| s.lagged)];
-    let unknown: Vec<&str> =
-        kinds.iter().filter(|(_, of)| evening.seconds.iter().all(|s| of(s).is_none())).map(|(kind, _)| *kind).collect();
+    let is_unknown = |of: fn(&Second) -> Option<u32>| evening.seconds.iter().all(|second| of(second).is_none());
+    let kinds = [("skipped", is_unknown(|s| s.skipped)), ("lagged", is_unknown(|s| s.lagged))];
+    let unknown: Vec<&str> = kinds.iter().filter(|(_, unknown)| *unknown).map(|(kind, _)| *kind).collect();
     if !unknown.is_empty() && lost.due > 0 {
         said.push(format!("Whether frames were {} is not known.", unknown.join(" or ")));
     }
@@ -111,6 +111,11 @@ pub(crate) fn changes(evening: &Evening) -> Vec<String> {
     said.into_iter().map(|(_, said)| said).collect()
 }
 
+/// A round trip in milliseconds: within one machine it is less than one.
+fn trip(ms: f64) -> String {
+    if ms < 0.5 { "under 1 ms".into() } else { format!("{} ms", number(ms.round())) }
+}
+
 /// So many frames, as the beginning of a sentence about them.
 fn were_lost(frames: u64) -> String {
     match frames {
@@ -171,10 +176,10 @@ pub(crate) fn for_the_provider(evening: &Evening) -> [String; 3] {
             (true, _) => "How much was carried is not known.".to_owned(),
             (false, true) => format!("{} kb/s were acknowledged on the mean.", whole(mean(&sent))),
             (false, false) => format!(
-                "{} kb/s were acknowledged on the mean; the round trip was {} ms at the median and {} ms at most.",
+                "{} kb/s were acknowledged on the mean; the round trip was {} at the median and {} at most.",
                 whole(mean(&sent)),
-                whole(quantile(&trips, 0.5)),
-                whole(quantile(&trips, 1.0))
+                trip(quantile(&trips, 0.5)),
+                trip(quantile(&trips, 1.0))
             ),
         };
         let third = match (lost.skipped, lost.lagged) {
@@ -232,10 +237,10 @@ pub(crate) fn for_the_provider(evening: &Evening) -> [String; 3] {
     let (trips, calm) = (rates(&is_bad, |s| s.rtt_ms), rates(&rest, |s| s.rtt_ms));
     if !trips.is_empty() && !calm.is_empty() {
         second.push_str(&format!(
-            "; the round trip was {} ms at the median and {} ms at most, against {} ms at the median of the rest",
-            whole(quantile(&trips, 0.5)),
-            whole(quantile(&trips, 1.0)),
-            whole(quantile(&calm, 0.5))
+            "; the round trip was {} at the median and {} at most, against {} at the median of the rest",
+            trip(quantile(&trips, 0.5)),
+            trip(quantile(&trips, 1.0)),
+            trip(quantile(&calm, 0.5))
         ));
     }
     second.push('.');

@@ -112,7 +112,8 @@ impl Chronicle {
 
     fn take_trials(&mut self, snapshot: &Snapshot) {
         for trial in &snapshot.trials {
-            match self.trials.iter_mut().rev().find(|known| known.since == trial.since && known.action == trial.action) {
+            match self.trials.iter_mut().rev().find(|known| known.since == trial.since && known.action == trial.action)
+            {
                 Some(known) if known == trial => {}
                 Some(known) => known.clone_from(trial),
                 None => self.trials.push(trial.clone()),
@@ -262,5 +263,81 @@ fn loaded(machine: &mut Machine, load: &MachineLoad) -> Load {
         uploads_kbps: load.uploads_in_all().map(|rate| rate.kbps() as f32),
         upload,
         disk_write_ms: single(load.disk_write_ms),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::time::Duration;
+
+    use moth_core::moment::Moment;
+    use moth_core::proposal::Action;
+    use moth_core::rate::Bitrate;
+    use moth_core::{Core, Settings};
+    use moth_stage::{Theatre, shipped};
+
+    /// An evening with two changes ten seconds apart, looked at five times a second, and how it stood at each look.
+    async fn seen(seconds: u64) -> Vec<Snapshot> {
+        let evening = shipped().into_iter().find(|e| e.slug == "archive-sync").unwrap();
+        let mut core = Core::new(Settings { servers: evening.servers() });
+        let mut theatre = Theatre::open(&evening, 41).unwrap();
+        let mut snapshots = Vec::new();
+        let mut look = Moment::START;
+        let mut deeds = [(30.0, 5000), (40.0, 2500)].into_iter().peekable();
+        while let Some(reading) = theatre.readings.recv().await {
+            while look <= reading.at {
+                snapshots.push(core.snapshot(look));
+                look = Moment::after(look.since(Moment::START) + Duration::from_millis(200));
+            }
+            if reading.at.seconds() > seconds as f64 {
+                break;
+            }
+            core.take(&reading);
+            if let Some((_, kbps)) = deeds.next_if(|(at, _)| reading.at.seconds() >= *at) {
+                let action = Action::SetBitrate { video: Bitrate::from_kbps(kbps) };
+                Theatre::act(&theatre.relay, &theatre.broadcaster, &theatre.recorder, action).await;
+                theatre.relay.be_patient(Duration::from_secs(10));
+            }
+        }
+        snapshots
+    }
+
+    fn written(snapshots: &[Snapshot]) -> (Chronicle, Evening) {
+        let mut chronicle = Chronicle::default();
+        snapshots.iter().for_each(|snapshot| chronicle.take(snapshot));
+        let last = snapshots.last().unwrap();
+        let evening = chronicle.evening(last, last, "an evening".into(), None);
+        (chronicle, evening)
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn every_change_is_written_down_once_and_one_that_was_overtaken_as_it_ended() {
+        let (_, evening) = written(&seen(60).await);
+        let changed: Vec<&str> = evening.changes.iter().map(|change| change.what.as_str()).collect();
+        assert_eq!(changed, ["video bitrate to 5 000 kb/s", "video bitrate to 2 500 kb/s"]);
+        assert_eq!(evening.trials.len(), 2);
+        assert!(evening.trials[0].is_over && evening.trials[0].sentence.contains("changed before it could be told"));
+        assert_eq!(evening.verdicts[0].cause, Some(Cause::UploadBeyond));
+        assert!(evening.verdicts[0].weighed.len() > 3 && !evening.verdicts[0].evidence.is_empty());
+        assert_eq!(evening.machines.len(), 1);
+        assert_eq!(evening.machines[0].loads.len(), evening.seconds.len());
+        assert_eq!(evening.machines[0].broadcaster.as_deref(), Some("stand-in"));
+    }
+
+    /// A replay goes back and forth, and what is drawn of it afterwards is what would have been drawn without.
+    #[tokio::test(start_paused = true)]
+    async fn gone_back_to_a_waypoint_and_on_again_it_is_the_same() {
+        let snapshots = seen(60).await;
+        let (_, straight) = written(&snapshots);
+        let waypoint_at = 160;
+        let mut chronicle = Chronicle::default();
+        snapshots[..waypoint_at].iter().for_each(|snapshot| chronicle.take(snapshot));
+        let waypoint = chronicle.waypoint();
+        snapshots[waypoint_at..250].iter().for_each(|snapshot| chronicle.take(snapshot));
+        chronicle.go_back(&waypoint, snapshots[waypoint_at - 1].history.len());
+        snapshots[waypoint_at..].iter().for_each(|snapshot| chronicle.take(snapshot));
+        let last = snapshots.last().unwrap();
+        assert_eq!(chronicle.evening(last, last, "an evening".into(), None), straight);
     }
 }

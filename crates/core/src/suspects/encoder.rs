@@ -20,7 +20,7 @@ pub(super) const CPU_FULL: f64 = 0.9;
 /// Another program that takes this share of all cores is worth naming.
 pub(super) const HOG: f64 = 0.25;
 /// What takes less than this share of all cores takes nothing that anyone needs.
-const IDLE: f64 = 0.1;
+pub(super) const IDLE: f64 = 0.1;
 /// An encoder block this busy has nothing left, as a share of its time.
 const BLOCK_FULL: f64 = 0.93;
 /// A CPU at less than this share of its most frequency, while it is hot, slows down for its heat.
@@ -207,9 +207,14 @@ fn disk(facts: &Facts, cases: &mut Cases) {
 
 fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
     match (cause, &facts.machine.busiest_other) {
-        (Some(CpuStarved), Some((name, taken))) => {
+        (Some(CpuStarved), Some((name, taken))) if *taken >= IDLE => {
             format!("{name} takes {} of the CPU the encoder needs: {loss}.", percent(*taken))
         }
+        // It has let go, or they are many: whoever happens to be busiest is not accused.
+        (Some(CpuStarved), Some((_, taken))) => format!(
+            "Other programs took the CPU the encoder needs, and none of them takes more than {} now: {loss}.",
+            percent(*taken)
+        ),
         (Some(CpuStarved), None) => format!("Other programs take the CPU the encoder needs: {loss}."),
         (Some(EncoderFull), _) => match &facts.machine.gpu_encode_other {
             Some((name, share)) => {
@@ -240,7 +245,8 @@ fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<Proposal> {
     let lighter = lighter_preset(&facts.stream);
     let first = match cause {
         Some(CpuStarved) => {
-            facts.machine.busiest_other.as_ref().map(|(name, _)| Hand::CloseProgram(Some(name.clone())))
+            let other = facts.machine.busiest_other.as_ref();
+            other.map(|(name, taken)| Hand::CloseProgram((*taken >= IDLE).then(|| name.clone())))
         }
         Some(EncoderFull) => {
             Some(Hand::FreeEncoder(facts.machine.gpu_encode_other.as_ref().map(|(name, _)| name.clone())))

@@ -1,6 +1,6 @@
 //! Lagged frames: the scene was not ready in time, so the last picture is shown again.
 
-use super::encoder::{CPU_FULL, HOG, is_slowed_by_heat};
+use super::encoder::{CPU_FULL, HOG, IDLE, is_slowed_by_heat};
 use super::{Cases, Cause, Fault, Held, Suspect, Weighed, frames_lost, percent, weigh};
 use crate::by_hand::Hand;
 use crate::facts::Facts;
@@ -127,7 +127,13 @@ fn sentence(facts: &Facts, cause: Option<Cause>, loss: &str) -> String {
             ),
         },
         Some(CpuStarved) => match &machine.busiest_other {
-            Some((name, share)) => format!("{name} takes {} of the CPU the scene needs: {loss}.", percent(*share)),
+            Some((name, share)) if *share >= IDLE => {
+                format!("{name} takes {} of the CPU the scene needs: {loss}.", percent(*share))
+            }
+            Some((_, share)) => format!(
+                "Other programs took the CPU the scene needs, and none of them takes more than {} now: {loss}.",
+                percent(*share)
+            ),
             None => format!("Other programs take the CPU the scene needs: {loss}."),
         },
         Some(Heat) => {
@@ -146,7 +152,10 @@ fn proposals(facts: &Facts, cause: Option<Cause>) -> Vec<Proposal> {
             let hog = machine.gpu_busiest_other.as_ref().filter(|(_, share)| *share > GPU_HOG);
             Hand::FreeGpu(hog.map(|(name, _)| name.clone()))
         }
-        Some(CpuStarved) => Hand::CloseProgram(machine.busiest_other.as_ref().map(|(name, _)| name.clone())),
+        Some(CpuStarved) => {
+            let hog = machine.busiest_other.as_ref().filter(|(_, share)| *share >= IDLE);
+            Hand::CloseProgram(hog.map(|(name, _)| name.clone()))
+        }
         Some(Heat) => Hand::Cool,
         _ => Hand::LighterScene,
     };

@@ -8,6 +8,7 @@ use moth_core::figure::{Figure, Origin};
 use moth_core::history::Second;
 use moth_core::journey::Stage;
 use moth_core::rate::Bitrate;
+use moth_core::reading::ConnectionFigures;
 use moth_core::suspects::{Cause, Evidence, Fault, Weighed};
 use moth_drawing::climb::{Climb, Outcome, Step, Try};
 use moth_drawing::evening::{Changed, Evening, Standing, Stood};
@@ -162,8 +163,7 @@ fn carried(kbps: &[u64], offered: u64, stall: bool) -> Carried {
     for (n, rate) in kbps.iter().enumerate() {
         bytes += rate * 125;
         let at = Duration::from_secs(n as u64 + 1);
-        let mut figures = moth_core::reading::ConnectionFigures::default();
-        figures.rtt_ms = Some(40.0 + n as f64);
+        let figures = ConnectionFigures { rtt_ms: Some(40.0 + n as f64), ..ConnectionFigures::default() };
         looks.push(Look { at, acknowledged_bytes: bytes, is_busy: true, figures });
     }
     let until = Duration::from_secs(kbps.len() as u64);
