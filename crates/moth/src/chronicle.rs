@@ -4,12 +4,12 @@
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use jiff::Zoned;
-use moth_core::Snapshot;
 use moth_core::figure::Origin;
 use moth_core::history::Mark;
 use moth_core::machine_load::MachineLoad;
 use moth_core::suspects::{Cause, Fault, Suspect};
 use moth_core::trial::Trial;
+use moth_core::{Snapshot, State};
 use moth_drawing::evening::{Changed, Evening, Standing, Stood};
 use moth_drawing::load::{Load, Machine, Part};
 use moth_drawing::names::{Kind, Names};
@@ -86,7 +86,9 @@ impl Chronicle {
                 last.also.push(also);
             }
         }
-        if verdict.confidence > last.confidence {
+        // Of an outage, which is as sure from its first moment on, what is told last says most: for how long, and why.
+        let goes_on = snapshot.state == Some(State::Dark) && verdict.confidence >= last.confidence;
+        if verdict.confidence > last.confidence || goes_on {
             last.confidence = verdict.confidence;
             last.surest_s = now;
             last.sentence.clone_from(&verdict.sentence);
