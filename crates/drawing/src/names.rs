@@ -17,6 +17,8 @@ pub enum Kind {
     Server,
     /// A service.
     Service,
+    /// A setup.
+    Setup,
     /// A region of a service.
     Region,
     /// A program.
@@ -36,6 +38,7 @@ impl Kind {
         match self {
             Self::Server => "server",
             Self::Service => "service",
+            Self::Setup => "setup",
             Self::Region => "region",
             Self::Program => "program",
             Self::Machine => "machine",

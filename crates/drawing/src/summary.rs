@@ -204,13 +204,19 @@ pub(crate) fn for_the_provider(evening: &Evening) -> [String; 3] {
             when(evening, until as f64)
         ),
     };
-    let first = format!(
-        "{span} a live broadcast went to {to}; {stretches}, {} of {} video frames ({:.1} %) could not be delivered in time and were \
-         dropped.",
-        number(lost.dropped as f64),
-        number(lost.due as f64),
-        lost.percent(lost.dropped)
-    );
+    let first = if lost.dropped == 0 {
+        format!(
+            "{span} a live broadcast went to {to}; {stretches}, no server took it. No video frame was dropped for that."
+        )
+    } else {
+        format!(
+            "{span} a live broadcast went to {to}; {stretches}, {} of {} video frames ({:.1} %) could not be delivered in time and \
+             were dropped.",
+            number(lost.dropped as f64),
+            number(lost.due as f64),
+            lost.percent(lost.dropped)
+        )
+    };
     let (inside, outside) = (rates(&is_bad, |s| s.sent_kbps), rates(&rest, |s| s.sent_kbps));
     let asked = rates(&is_bad, |s| s.asked_kbps);
     let mut second = match inside.first() {

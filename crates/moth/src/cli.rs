@@ -402,7 +402,7 @@ pub struct JudgeOptions {
     pub file: Option<PathBuf>,
 
     /// One JSON object on standard output
-    #[arg(long, conflicts_with = "chart")]
+    #[arg(long, conflicts_with_all = ["chart", "report", "csv", "jsonl"])]
     pub json: bool,
 
     /// Draw it instead of telling it; the drawing goes to the file that --to names

@@ -243,7 +243,7 @@ pub fn budget_sentence(plan: &Plan) -> String {
 #[must_use]
 pub fn picture(plan: &Plan, kit: &Kit) -> Picture {
     let source = format!(
-        "setup {} for {}; a scene of {} that is {}",
+        "{} for {}; a scene of {} that is {}",
         kit.setup_name,
         kit.service.name,
         plan.setup.source(),

@@ -55,7 +55,7 @@ pub(crate) fn names(kit: &Kit, names: &mut Names) {
         names.add(Kind::Address, server.address.host());
         server.region.iter().for_each(|region| names.add(Kind::Region, region));
     }
-    names.add(Kind::Service, &kit.setup_name);
+    names.add(Kind::Setup, &kit.setup_name);
 }
 
 /// Adds what was tested on the day of a broadcast, if it was one of the kit's service.

@@ -96,6 +96,7 @@ fn what_is_published_for_a_test_is_a_broadcast_that_decodes() {
     let report = desk.measure(here(), &["routes", "--chart", &chart]);
     let result = &place(&report, "Aldmoor")["result"];
     let drawn = std::fs::read_to_string(&chart).unwrap();
+    assert!(!drawn.contains(KEY), "the key is in no drawing");
     assert!(drawn.contains("Aldmoor") && drawn.contains("servers of Nocturne") && drawn.contains("planned"), "{drawn}");
     // The newest of what is kept is drawn again without a test, and without names.
     let again = ["routes", "--history", "--force", "--anonymous", "--chart", &chart];

@@ -3,6 +3,8 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod common;
+#[path = "../../drawing/tests/common/mod.rs"]
+mod read_back;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
@@ -15,6 +17,7 @@ use moth_core::rate::Bitrate;
 use moth_core::{Core, Settings};
 use moth_logbook::readings::{Header, Writer};
 use moth_stage::{Theatre, shipped};
+use read_back::assert_legible;
 
 /// Every drawing of a recording.
 const CHARTS: [&str; 6] = ["lanes", "journey", "why", "trial", "machine", "comparison"];
@@ -110,7 +113,9 @@ fn every_chart_is_drawn_of_the_demo_as_svg_and_as_pdf_and_without_names() {
         }
         let svg = std::fs::read_to_string(dir.path().join(format!("{chart}.svg"))).unwrap();
         assert!(svg.contains("<text") && svg.contains("archive-sync.jsonl.gz"), "{chart}");
+        assert_legible(&svg);
         let hidden = std::fs::read_to_string(dir.path().join(format!("{chart}-anonymous.svg"))).unwrap();
+        assert_legible(&hidden);
         for name in NAMES {
             assert!(!hidden.contains(name), "{chart} holds {name}");
         }
@@ -122,6 +127,14 @@ fn every_chart_is_drawn_of_the_demo_as_svg_and_as_pdf_and_without_names() {
             for name in NAMES {
                 assert!(!hidden.contains(name), "{chart} holds {name}");
             }
+        }
+    }
+    // Tables as well.
+    is_well(&judge(&recording, &["--csv", "hidden.csv", "--jsonl", "hidden.jsonl", "--anonymous"]));
+    for table in ["hidden.csv", "hidden.verdicts.csv", "hidden.changes.csv", "hidden.tests.csv", "hidden.jsonl"] {
+        let hidden = std::fs::read_to_string(dir.path().join(table)).unwrap();
+        for name in NAMES {
+            assert!(!hidden.contains(name), "{table} holds {name}");
         }
     }
     // `MOTH_DRAWINGS=docs/drawings` makes the samples anew.
@@ -136,6 +149,28 @@ fn every_chart_is_drawn_of_the_demo_as_svg_and_as_pdf_and_without_names() {
         CHARTS.len(),
         "all that are listed are drawn here"
     );
+}
+
+/// Other troubles have other suspects, numbers and names: every drawing of every evening is legible on both grounds.
+#[test]
+fn drawings_of_every_evening_are_legible() {
+    let dir = tempfile::tempdir().unwrap();
+    for evening in shipped() {
+        let recording = dir.path().join(format!("{}.jsonl.gz", evening.slug));
+        recorded(&evening.slug, &recording, 70);
+        for chart in CHARTS {
+            let drawn =
+                judge(&recording, &[&["--chart", chart, "--to", "it.svg", "--force", "--dark"], more(chart)].concat());
+            if chart == "why" && !drawn.status.success() {
+                let said = String::from_utf8_lossy(&drawn.stderr).into_owned();
+                assert!(said.contains("no sign of a verdict"), "{}: {said}", evening.slug);
+                continue;
+            }
+            is_well(&drawn);
+            eprintln!("{} of {}", chart, evening.slug);
+            assert_legible(&std::fs::read_to_string(dir.path().join("it.svg")).unwrap());
+        }
+    }
 }
 
 #[test]

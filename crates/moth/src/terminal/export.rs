@@ -247,6 +247,14 @@ impl App {
             Subject::Why(stage) => standing_now(snapshot, stage),
             _ => None,
         };
+        // Those of which nothing was ever known are not among the evening's, and names may go.
+        let machine = match subject {
+            Subject::Machine(place) => {
+                let host = &std::iter::once(&snapshot.machine).chain(&snapshot.others).nth(place)?.host;
+                evening.machines.iter().position(|machine| machine.host == *host)
+            }
+            _ => None,
+        };
         let (is_asked, verdicts) = (asked.is_some(), evening.verdicts.len());
         evening.verdicts.extend(asked);
         if export.is_anonymous {
@@ -269,7 +277,7 @@ impl App {
                 Some(stood) => Work::Why(evening, Box::new(stood), stretch),
                 None => Work::Calm(evening, stage, stretch),
             },
-            Subject::Machine(place) => Work::Machine(evening, place, stretch),
+            Subject::Machine(_) => Work::Machine(evening, machine?, stretch),
             Subject::Report => Work::Report(evening, export.paper),
             Subject::Servers | Subject::Line | Subject::Picture => return None,
         })
@@ -342,13 +350,13 @@ impl Export {
         }
         let (now, other) = pick(!self.is_anonymous, "as they are", "left out");
         row("n", "names", now, other);
-        if self.subject().has_stretch() {
+        // Before anything is shown there is only the whole.
+        if self.subject().has_stretch() && self.shown.from_s < self.shown.until_s {
             let clock = |s: f64| super::format::clock(std::time::Duration::from_secs(s.max(0.0) as u64));
             let shown = format!("what the screen shows, {} to {}", clock(self.shown.from_s), clock(self.shown.until_s));
-            let whole = "the whole broadcast so far";
-            let (now, other) = if self.is_whole { (whole, shown.as_str()) } else { (shown.as_str(), whole) };
-            let other = if self.shown.from_s >= self.shown.until_s { whole } else { other };
-            row("s", "stretch", now, if self.is_whole { other } else { "the whole" });
+            let (now, other) =
+                if self.is_whole { ("the whole", shown.as_str()) } else { (shown.as_str(), "the whole") };
+            row("s", "stretch", now, other);
         }
         lines.push(Line::default());
         let told = "Names are those of servers, services, lines, machines and programs, and addresses. The file goes into the folder in \
