@@ -149,7 +149,7 @@ fn tests(flow: &mut Flow, evening: &Evening) {
     }
     if evening.line.is_none() && evening.servers.is_none() {
         flow.heading("Tests of line and servers");
-        flow.paragraph("None is kept from the day of this broadcast.");
+        flow.paragraph("None that belongs to this broadcast is kept.");
     }
 }
 

@@ -85,7 +85,7 @@ fn with_nothing_known_nothing_is_made_up() {
         "How much was carried is not known.",
         "Nothing was changed.",
         "Nothing of its load was known.",
-        "None is kept from the day",
+        "None that belongs to this broadcast is kept",
     ] {
         assert!(said.contains(expected), "{expected} in {said}");
     }

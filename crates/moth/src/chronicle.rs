@@ -133,6 +133,13 @@ impl Chronicle {
         if machine.loads.len() >= seconds {
             return;
         }
+        // Programs that sentences may name though no load is told of them.
+        let shares = [&load.busiest_other, &load.gpu_busiest_other, &load.gpu_encode_other];
+        let named = shares.into_iter().flatten().map(|(name, _)| name).chain(&load.broadcaster_name);
+        let uploads = load.uploads.iter().flatten().filter_map(|upload| upload.program.as_ref());
+        for program in named.chain(uploads).chain(load.disk_busiest.as_ref().map(|(name, _)| name)) {
+            self.names.add(Kind::Program, program);
+        }
         if machine.broadcaster.is_none() {
             machine.broadcaster.clone_from(&load.broadcaster_name);
         }
@@ -341,5 +348,28 @@ mod tests {
         snapshots[waypoint_at..].iter().for_each(|snapshot| chronicle.take(snapshot));
         let last = snapshots.last().unwrap();
         assert_eq!(chronicle.evening(last, last, "an evening".into(), None), straight);
+    }
+
+    /// The second upload, and who writes most to the disk, stand in sentences and in no drawing.
+    #[test]
+    fn every_program_that_a_sentence_may_name_is_left_out() {
+        use moth_core::machine_load::Upload;
+        let mut core = Core::new(Settings { servers: vec!["Aldmoor".into()] });
+        let mut snapshot = core.snapshot(Moment::from_ms(3000));
+        let upload = |program: &str| Upload { program: Some(program.into()), rate: Bitrate::from_kbps(900) };
+        snapshot.machine = MachineLoad {
+            broadcaster_name: Some("lanternist".into()),
+            uploads: Some(vec![upload("vault-sync"), upload("plate-share")]),
+            disk_busiest: Some(("plate-store".into(), Bitrate::from_kbps(40_000))),
+            ..MachineLoad::default()
+        };
+        let mut chronicle = Chronicle::default();
+        chronicle.take(&snapshot);
+        let mut evening = chronicle.evening(&snapshot, &snapshot, "an evening".into(), None);
+        evening.unseen = vec!["lanternist, vault-sync, plate-share and plate-store at Aldmoor".into()];
+        let said = &evening.anonymous().unseen[0];
+        for name in ["lanternist", "vault-sync", "plate-share", "plate-store", "Aldmoor"] {
+            assert!(!said.contains(name), "{said}");
+        }
     }
 }

@@ -210,7 +210,7 @@ fn a_report_says_what_was_lost_whose_fault_it_was_and_what_a_change_did() {
             "Change at 00:45",
             "The load on this machine",
             "How it is known",
-            "None is kept from the day",
+            "None that belongs to this broadcast is kept",
         ] {
             assert!(all.contains(expected), "{expected} in the report: {all}");
         }
