@@ -88,6 +88,10 @@ impl Drawing {
         let mut fonts = fontdb::Database::new();
         fonts.load_font_data(face::file(false).to_vec());
         fonts.load_font_data(face::file(true).to_vec());
+        // But a name in a script that it does not have would not be seen at all.
+        if !face::has_all(&self.svg) {
+            fonts.load_system_fonts();
+        }
         fonts.set_sans_serif_family(face::FAMILY);
         let options = Options { fontdb: Arc::new(fonts), font_family: face::FAMILY.into(), ..Options::default() };
         Tree::from_str(&self.svg, &options).map_err(|error| ExportError::Pdf(error.to_string()))

@@ -1,5 +1,5 @@
 //! The typeface that goes with every drawing, so that it looks the same where there is none: DejaVu Sans Condensed
-//! (licence beside the files in `fonts`), cut down to what is written here: Latin, Greek, and the marks in use.
+//! (licence beside the files in `fonts`), cut down to what is written here: Latin, Greek, Cyrillic, and the marks in use.
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
@@ -26,6 +26,12 @@ pub fn width(text: &str, size: f64, is_bold: bool) -> f64 {
     text.chars().map(|c| f64::from(advance(c).unwrap_or(wide)) / units * size).sum()
 }
 
+/// Whether the typeface has everything that a text holds.
+pub(crate) fn has_all(text: &str) -> bool {
+    let Ok(face) = ttf_parser::Face::parse(file(false), 0) else { return false };
+    text.chars().all(|c| c.is_control() || face.glyph_index(c).is_some())
+}
+
 /// What makes a drawing bring its typeface along (CSS Fonts, section 4).
 pub(crate) fn style() -> String {
     let one = |is_bold: bool| {
@@ -46,11 +52,12 @@ mod tests {
     fn it_has_every_mark_that_is_written() {
         let face = ttf_parser::Face::parse(file(false), 0).unwrap();
         let bold = ttf_parser::Face::parse(file(true), 0).unwrap();
-        for c in "Aagjß–…·×→←↑↓≈≤≥−°²³⁵⁹●○◆◌▲▼■□▸▾▪█▇▒░✓✗↶µ€".chars()
+        for c in "AagjßőşΩЖщ–…·×→←↑↓≈≤≥−°²³⁵⁹●○◆◌▲▼■□▸▾▪█▇▒░✓✗↶µ€".chars()
         {
             assert!(face.glyph_index(c).is_some(), "{c}");
         }
-        assert!(bold.glyph_index('≈').is_some());
+        assert!(bold.glyph_index('≈').is_some() && bold.glyph_index('Ж').is_some());
+        assert!(has_all("Орион, Ωρίων, Łódź") && !has_all("東京"));
         assert!(width("MMM", 10.0, true) > width("MMM", 10.0, false));
         assert!(width("iii", 10.0, false) < width("MMM", 10.0, false) / 2.0);
     }

@@ -137,3 +137,16 @@ fn what_is_not_there_is_said_and_nothing_is_made_up() {
     let side = comparison::Side { evening: &empty, stretch: empty.whole() };
     assert!(comparison::draw(side, side, None, Theme::Light).svg.contains("no frames to compare"));
 }
+
+#[test]
+fn names_in_any_script_leave_the_rest_as_it_is() {
+    for name in ["Орион", "Ωρίων", "東京", "مرحبا", "🦋 moth"] {
+        let mut evening = evening(90);
+        evening.server = name.into();
+        evening.source = format!("an evening at {name}");
+        let drawing = journey::draw(&evening, &standing(39.0), Theme::Light);
+        assert!(words(&drawing.svg).contains(name), "{name} is in the SVG, whatever shows it");
+        assert_legible(&drawing.svg);
+        assert!(drawing.bytes(Format::Pdf).unwrap().len() > 4000, "{name}");
+    }
+}
