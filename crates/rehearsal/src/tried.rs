@@ -1,0 +1,179 @@
+//! One try of a rung: whether it holds, as soon as that can be told.
+//!
+//! Losses come in runs: a full queue drops a group of pictures at a time, a wireless dip lasts for seconds. What is counted are
+//! therefore blocks of [`BLOCK_S`] seconds, as in trials of changes, and whether each lost more than [`BEARABLE`] of its frames.
+
+use moth_core::suspects::{Cause, Fault};
+use moth_core::trial::weigh::{BLOCK, LostSecond};
+use serde::Serialize;
+
+/// Seconds in a block: the queue's limit and a keyframe interval together, as trials have it.
+pub const BLOCK_S: usize = BLOCK;
+/// More lost than this share of a block's frames makes it a bad one. Our own setting: of 60 frames/s, one in 17 seconds; a single
+/// late frame in a block is one in 240.
+pub const BEARABLE: f64 = 0.01;
+/// So many bad blocks within [`NEAR`] end a try early: they are no blip.
+const CLEARLY: usize = 3;
+/// Blocks that lie near each other: a minute.
+const NEAR: usize = 15;
+/// Of a long try one block in so many may be bad: a wireless dip every few minutes is there on every rung. A short try is
+/// forgiven one.
+const FORGIVEN: usize = 50;
+/// Two blocks that lose more than this share of their frames do, too.
+const BADLY: f64 = 0.1;
+
+/// How long a try may take, in seconds that count.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct Length {
+    /// What is enough if nothing, or much, is lost.
+    pub least_s: usize,
+    /// What it takes where a little is lost, which must be told from none.
+    pub most_s: usize,
+}
+
+/// What a try came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Came {
+    /// Nothing gave way.
+    Held,
+    /// Frames were lost.
+    GaveWay,
+    /// It goes on: nothing can be told yet.
+    NotYet,
+}
+
+/// What has been seen of a rung so far.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Seen {
+    seconds: Vec<LostSecond>,
+    /// Frames wait longer and longer.
+    is_strained: bool,
+    /// The verdict that stood longest in it, and for how many looks.
+    verdicts: Vec<(Fault, Option<Cause>, u32)>,
+}
+
+impl Seen {
+    /// A second of it has passed.
+    pub fn push(&mut self, second: LostSecond) {
+        self.seconds.push(second);
+    }
+
+    /// Whether the queue holds more than it should by now. A rung slightly over the line loses nothing for half a minute, as what is
+    /// too much waits: such a one has not held.
+    pub fn strain(&mut self, is_strained: bool) {
+        self.is_strained = is_strained;
+    }
+
+    /// A verdict stands; to be told at every look while one does.
+    pub fn accuse(&mut self, fault: Fault, cause: Option<Cause>) {
+        match self.verdicts.iter_mut().find(|(f, c, _)| (*f, *c) == (fault, cause)) {
+            Some((_, _, looks)) => *looks += 1,
+            None => self.verdicts.push((fault, cause, 1)),
+        }
+    }
+
+    /// Seconds that count.
+    #[must_use]
+    pub fn seconds(&self) -> usize {
+        self.seconds.len()
+    }
+
+    /// What gave way, if a verdict stood: the one that stood longest.
+    #[must_use]
+    pub fn at_fault(&self) -> Option<(Fault, Option<Cause>)> {
+        let longest = self.verdicts.iter().max_by_key(|(_, _, looks)| *looks)?;
+        Some((longest.0, longest.1))
+    }
+
+    /// Share of the frames that were lost, from 0 to 1.
+    #[must_use]
+    pub fn lost(&self) -> f64 {
+        share(&self.seconds)
+    }
+
+    /// What can be said by now.
+    #[must_use]
+    pub fn came(&self, length: Length) -> Came {
+        let shares: Vec<f64> = self.seconds.chunks_exact(BLOCK_S).map(share).collect();
+        let count = |blocks: &[f64], over: f64| blocks.iter().filter(|share| **share > over).count();
+        let bad = count(&shares, BEARABLE);
+        let near = shares.windows(NEAR.min(shares.len().max(1)));
+        let is_clear = near.into_iter().any(|near| count(near, BEARABLE) >= CLEARLY || count(near, BADLY) >= 2);
+        let forgiven = (shares.len() / FORGIVEN).max(1);
+        match self.seconds() {
+            _ if is_clear => Came::GaveWay,
+            seen if seen >= length.most_s && (bad > forgiven || self.is_strained) => Came::GaveWay,
+            seen if seen >= length.most_s => Came::Held,
+            seen if seen >= length.least_s && bad == 0 && !self.is_strained => Came::Held,
+            _ => Came::NotYet,
+        }
+    }
+}
+
+fn share(seconds: &[LostSecond]) -> f64 {
+    let due: u64 = seconds.iter().map(|second| u64::from(second.due)).sum();
+    let lost: u64 = seconds.iter().map(|second| u64::from(second.lost.min(second.due))).sum();
+    if due == 0 { 0.0 } else { lost as f64 / due as f64 }
+}
+
+/// What a run in which nothing was lost can rule out, with 95 % confidence: a loss more often than once in so many seconds.
+/// With none seen in a time, fewer than three are expected in it (J. A. Hanley, A. Lippman-Hand, *JAMA* 249, 1983).
+#[must_use]
+pub fn ruled_out_every_s(clean_s: f64) -> f64 {
+    clean_s / 3.0
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const LENGTH: Length = Length { least_s: 20, most_s: 60 };
+
+    fn seen(lost: &[u32]) -> Seen {
+        let mut seen = Seen::default();
+        lost.iter().for_each(|lost| seen.push(LostSecond { due: 60, lost: *lost }));
+        seen
+    }
+
+    #[test]
+    fn much_is_told_early_none_after_the_least_and_a_little_after_longer() {
+        assert_eq!(seen(&[20; 7]).came(LENGTH), Came::NotYet, "one block says nothing");
+        assert_eq!(seen(&[20; 8]).came(LENGTH), Came::GaveWay);
+        assert_eq!(seen(&[0; 19]).came(LENGTH), Came::NotYet);
+        assert_eq!(seen(&[0; 20]).came(LENGTH), Came::Held);
+        // A single late frame is none.
+        let mut late = [0; 20];
+        late[3] = 1;
+        assert_eq!(seen(&late).came(LENGTH), Came::Held);
+        // A burst by itself is looked at for longer, and forgiven if it stays alone.
+        let mut burst = vec![0; 20];
+        burst[9] = 40;
+        assert_eq!(seen(&burst).came(LENGTH), Came::NotYet);
+        burst.resize(60, 0);
+        assert_eq!(seen(&burst).came(LENGTH), Came::Held);
+        burst[50] = 10;
+        assert_eq!(seen(&burst).came(LENGTH), Came::GaveWay);
+        // What only waits has not held yet, and in the end has not.
+        let mut strained = seen(&[0; 40]);
+        strained.strain(true);
+        assert_eq!(strained.came(LENGTH), Came::NotYet);
+        (0..20).for_each(|_| strained.push(LostSecond { due: 60, lost: 0 }));
+        assert_eq!(strained.came(LENGTH), Came::GaveWay);
+        strained.strain(false);
+        assert_eq!(strained.came(LENGTH), Came::Held);
+        // A little all the time.
+        assert_eq!(seen(&[2; 12]).came(LENGTH), Came::GaveWay);
+        assert!((seen(&[2; 12]).lost() - 1.0 / 30.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn what_stood_longest_is_at_fault() {
+        let mut seen = seen(&[0; 4]);
+        assert_eq!(seen.at_fault(), None);
+        seen.accuse(Fault::Network, None);
+        (0..3).for_each(|_| seen.accuse(Fault::Encoder, Some(Cause::PresetHeavy)));
+        assert_eq!(seen.at_fault(), Some((Fault::Encoder, Some(Cause::PresetHeavy))));
+        assert_eq!(ruled_out_every_s(600.0), 200.0);
+    }
+}
