@@ -16,6 +16,8 @@ use crate::names::Names;
 pub struct Evening {
     /// What it was made of, like a file's name; shown as the drawing's source.
     pub source: String,
+    /// Everything in it is a stand-in's.
+    pub is_made_up: bool,
     /// When its first second began; `None` if that is not known.
     pub began: Option<Zoned>,
     /// Second by second from the beginning.

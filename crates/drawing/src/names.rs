@@ -241,8 +241,8 @@ impl Evening {
         self.line.iter().for_each(|test| test.name(&mut names));
         let veil = names.veil();
         let hide = |text: &mut String| *text = veil.hide(text);
-        // A file is named by whoever made it.
-        self.source = "a recorded broadcast".into();
+        // A file is named by whoever made it. That a broadcast is made up is no name.
+        self.source = if self.is_made_up { "a demo, all made up" } else { "a recorded broadcast" }.into();
         hide(&mut self.server);
         let stood = self.verdicts.iter_mut();
         let mut weighed: Vec<_> = Vec::new();

@@ -183,6 +183,7 @@ impl Chronicle {
         let is_known = |machine: &&Machine| machine.loads.iter().any(|load| *load != Load::default());
         Evening {
             source,
+            is_made_up: false,
             began,
             seconds: (0..history.len()).filter_map(|second| history.get(second)).copied().collect(),
             queue_limit_ms: last.queue_limit_ms,

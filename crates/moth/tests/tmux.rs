@@ -493,7 +493,7 @@ fn what_is_on_the_screen_is_written_into_the_folder_it_was_started_in() {
     files.sort();
     assert_eq!(files.len(), 2, "{files:?}");
     let svg = std::fs::read_to_string(&files[0]).unwrap();
-    assert!(svg.contains("none was lost") && svg.contains("a recorded broadcast"), "{svg}");
+    assert!(svg.contains("none was lost") && svg.contains("a demo, all made up"), "{svg}");
     assert!(std::fs::read(&files[1]).unwrap().starts_with(b"%PDF"));
 }
 

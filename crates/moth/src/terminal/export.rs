@@ -293,7 +293,13 @@ impl App {
         Some(match export.subject() {
             Subject::Servers => Work::Servers(plain(before.newest_servers()?, kit, export.is_anonymous)),
             Subject::Line => Work::Line(plain(before.newest_line()?, kit, export.is_anonymous)),
-            _ => Work::Picture(plain(picture(&before.plan()?, kit), kit, export.is_anonymous)),
+            _ => {
+                let mut drawn = picture(&before.plan()?, kit);
+                if before.is_stand_in() {
+                    drawn.source.push_str(", all made up");
+                }
+                Work::Picture(plain(drawn, kit, export.is_anonymous))
+            }
         })
     }
 
@@ -305,6 +311,7 @@ impl App {
             (None, None) => format!("a broadcast to {}", snapshot.server),
         };
         let mut evening = lock(&self.chronicle).evening(snapshot, snapshot, source, self.began.clone());
+        evening.is_made_up = self.banner.demo.is_some();
         if let Some(before) = &self.before {
             tested::join(&mut evening, &before.kit, &before.history, before.is_stand_in());
         }

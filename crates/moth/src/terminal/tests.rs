@@ -700,6 +700,7 @@ async fn every_screen_has_something_to_take_away_and_names_stay_if_wanted() {
         for name in &names {
             assert!(!svg.contains(name.as_str()), "{slug} holds {name}");
         }
+        assert!(svg.contains("made up"), "{slug} says that it is");
     }
     // The report is on its own key, on either paper.
     type_char(&mut app, '1');
