@@ -28,13 +28,16 @@ pub struct Header {
     /// When the readings' clock began, with the offset from UTC that held there (RFC 3339); older files do not tell.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub began: Option<String>,
+    /// Everything in it is a stand-in's.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub made_up: bool,
 }
 
 impl Header {
     /// For a broadcast to these servers.
     #[must_use]
     pub fn new(servers: Vec<String>) -> Self {
-        Self { moth_readings: VERSION, servers, began: None }
+        Self { moth_readings: VERSION, servers, began: None, made_up: false }
     }
 
     /// The same, begun at this time, as RFC 3339 writes it.

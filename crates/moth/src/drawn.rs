@@ -172,8 +172,10 @@ fn draw(chart: Chart, evening: &Evening, options: &JudgeOptions) -> Result<Drawi
 /// A recording as plain data.
 fn evening(whole: &Whole, file: &Path) -> Evening {
     let source = file.file_name().map_or_else(|| "a recording".into(), |name| name.to_string_lossy().into_owned());
+    let source = if whole.is_made_up { format!("{source}, all made up") } else { source };
     let began = whole.judgement.began.as_deref().and_then(begun);
     let mut evening = whole.chronicle.evening(&whole.last, &whole.standing, source, began);
+    evening.is_made_up = whole.is_made_up;
     if let Some(damage) = &whole.judgement.damage {
         let what = format!("what follows line {} of the recording, which is damaged: {}", damage.line, damage.why);
         evening.unseen.push(what);

@@ -142,6 +142,8 @@ pub struct Whole {
     pub judgement: Judgement,
     /// What was written down on the way.
     pub chronicle: Chronicle,
+    /// Everything in it is a stand-in's.
+    pub is_made_up: bool,
     /// How it stood at the end.
     pub last: Snapshot,
     /// How it stood at the moment that was asked for, else when somebody broadcast last.
@@ -181,9 +183,10 @@ pub fn judge_whole(path: &Path, standing_at: Option<f64>) -> Result<Whole, Failu
     see(last.clone());
     let verdicts = chronicle.verdicts().iter().map(Judged::from).collect();
     let (seconds, damage, began) = (end.seconds(), reader.damage, reader.header.began);
+    let is_made_up = reader.header.made_up;
     let judgement = Judgement { verdicts, seconds, readings, began, damage, contradictions };
     let standing = standing.unwrap_or_else(|| last.clone());
-    Ok(Whole { judgement, chronicle, last, standing })
+    Ok(Whole { judgement, chronicle, is_made_up, last, standing })
 }
 
 impl From<&Stood> for Judged {

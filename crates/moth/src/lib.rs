@@ -121,7 +121,9 @@ fn show(options: &ShowOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> 
     // Kept until the end: what is logged last is written then.
     let _log = logging::begin(options)?;
     let (plan, run_for) = (plan()?, options.run_for.map(Duration::from_secs));
-    let recording = options.record.as_deref().map(|path| Recording::begin(path, plan.servers())).transpose()?;
+    let is_made_up = matches!(plan, Plan::Demo(..));
+    let begin = |path| Recording::begin(path, plan.servers(), is_made_up);
+    let recording = options.record.as_deref().map(begin).transpose()?;
     let socket = options.automatic.socket.clone();
     let task = Task { plan, run_for, recording, outlets: OutletPlan::from(options), socket };
     if options.headless { headless::run(task) } else { terminal::run(task) }

@@ -26,13 +26,14 @@ pub struct Recording {
 }
 
 impl Recording {
-    /// Begins one.
+    /// Begins one; `made_up` if everything in it is a stand-in's.
     ///
     /// # Errors
     /// [`Failure`] if the file cannot be written, or is there already.
-    pub fn begin(path: &Path, servers: Vec<String>) -> Result<Self, Failure> {
+    pub fn begin(path: &Path, servers: Vec<String>, made_up: bool) -> Result<Self, Failure> {
         let began = Zoned::now().strftime("%Y-%m-%dT%H:%M:%S%.3f%:z").to_string();
-        let writer = Writer::create(path, &Header::new(servers).begun(began))?;
+        let header = Header { made_up, ..Header::new(servers).begun(began) };
+        let writer = Writer::create(path, &header)?;
         let (to, from) = sync_channel(WAITING);
         let thread = std::thread::Builder::new()
             .name("recording".into())

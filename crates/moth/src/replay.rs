@@ -183,6 +183,7 @@ pub fn run(options: &ReplayOptions) -> Outcome {
     }
     let mut player = Player::open(&options.file)?;
     let (chronicle, began) = (player.chronicle.clone(), player.reader.header.began.as_deref().and_then(begun));
+    let is_made_up = player.reader.header.made_up;
     let (show, snapshots) = watch::channel(None);
     let state = ReplayState { speed: options.speed, is_paused: false, length: None, is_over: false };
     let (tell, told) = watch::channel(state);
@@ -201,6 +202,7 @@ pub fn run(options: &ReplayOptions) -> Outcome {
     let mut app = App::new(banner, true, Palette::from_environment()).writing(chronicle);
     app.replay = Some(state);
     app.began = began;
+    app.is_made_up = is_made_up;
     let nobody = || mpsc::unbounded_channel().1;
     let wires = Wires {
         snapshots,

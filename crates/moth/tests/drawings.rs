@@ -29,7 +29,8 @@ fn recorded(slug: &str, path: &Path, seconds: u64) {
         let evening = shipped().into_iter().find(|e| e.slug == slug).unwrap();
         let mut core = Core::new(Settings { servers: evening.servers() });
         let mut theatre = Theatre::open(&evening, 41).unwrap();
-        let header = Header { began: Some("2026-11-26T21:04:10+01:00".into()), ..Header::new(evening.servers()) };
+        let began = Some("2026-11-26T21:04:10+01:00".into());
+        let header = Header { began, made_up: true, ..Header::new(evening.servers()) };
         let mut writer = Writer::create(path, &header).unwrap();
         let (mut look, mut is_cut) = (Moment::START, false);
         while let Some(reading) = theatre.readings.recv().await {
@@ -116,6 +117,7 @@ fn every_chart_is_drawn_of_the_demo_as_svg_and_as_pdf_and_without_names() {
         assert_legible(&svg);
         let hidden = std::fs::read_to_string(dir.path().join(format!("{chart}-anonymous.svg"))).unwrap();
         assert_legible(&hidden);
+        assert!(hidden.contains("all made up"), "{chart} of the demo says so without its name, too");
         for name in NAMES {
             assert!(!hidden.contains(name), "{chart} holds {name}");
         }

@@ -132,6 +132,8 @@ pub struct App {
     pub(super) chronicle: Arc<Mutex<Chronicle>>,
     /// When it began; `None` if that is not known.
     pub(crate) began: Option<Zoned>,
+    /// Everything that is shown is a stand-in's.
+    pub(crate) is_made_up: bool,
     /// The seconds that the lanes showed when they were drawn last: from, until.
     pub(super) shown: Cell<(usize, usize)>,
     zoom: usize,
@@ -158,6 +160,7 @@ impl App {
             replay: None,
             chronicle: Arc::default(),
             began: None,
+            is_made_up: false,
             shown: Cell::default(),
             zoom: 0,
             why_stage: None,

@@ -307,11 +307,12 @@ impl App {
     fn evening(&self, snapshot: &Snapshot) -> Evening {
         let source = match (&self.banner.demo, &self.banner.replay) {
             (Some(name), _) => format!("the demo {name}, all made up"),
+            (None, Some(file)) if self.is_made_up => format!("{file}, all made up"),
             (None, Some(file)) => file.clone(),
             (None, None) => format!("a broadcast to {}", snapshot.server),
         };
         let mut evening = lock(&self.chronicle).evening(snapshot, snapshot, source, self.began.clone());
-        evening.is_made_up = self.banner.demo.is_some();
+        evening.is_made_up = self.is_made_up || self.banner.demo.is_some();
         if let Some(before) = &self.before {
             tested::join(&mut evening, &before.kit, &before.history, before.is_stand_in());
         }
