@@ -186,6 +186,12 @@ impl Trial {
         }
     }
 
+    /// What it came to, in words.
+    #[must_use]
+    pub fn words(&self) -> &'static str {
+        if self.put_back { "put back" } else { self.outcome.words(self.is_over) }
+    }
+
     /// Another change was made before this one was proved.
     pub(crate) fn overtaken(&mut self, by: &str) {
         if !self.is_over {

@@ -108,6 +108,14 @@ pub struct Stretch {
     pub until_s: f64,
 }
 
+impl Stood {
+    /// The cause in a few words.
+    #[must_use]
+    pub fn cause_words(&self) -> &'static str {
+        self.cause.map_or("what in it is not clear", Cause::words)
+    }
+}
+
 impl Stretch {
     /// Whether anything of it lies between these.
     #[must_use]
@@ -199,6 +207,12 @@ impl Evening {
     pub fn longest_verdict(&self, stretch: Stretch) -> Option<&Stood> {
         let length = |stood: &Stood| stood.until_s.min(stretch.until_s) - stood.from_s.max(stretch.from_s);
         self.verdicts_in(stretch).max_by(|a, b| length(a).total_cmp(&length(b)))
+    }
+
+    /// What came of a change: the trial that began when it was made.
+    #[must_use]
+    pub fn trial_of(&self, change: &Changed) -> Option<&Trial> {
+        self.trials.iter().find(|trial| (trial.since.seconds() - change.at_s).abs() < 0.001)
     }
 
     /// The newest trial of a change that was made in a stretch.

@@ -98,13 +98,13 @@ fn verdicts(flow: &mut Flow, evening: &Evening) {
     shown.truncate(MOST_SHOWN);
     shown.sort_by_key(|(n, _)| *n);
     for (n, stood) in &shown {
-        let cause = stood.cause.map_or("what in it is not clear", moth_core::suspects::Cause::words);
         let heading = format!(
-            "Verdict {}, {} to {}: {}, {cause}, {:.0} % sure",
+            "Verdict {}, {} to {}: {}, {}, {:.0} % sure",
             n + 1,
             clock(stood.from_s),
             clock(stood.until_s),
             stood.fault.word(),
+            stood.cause_words(),
             stood.confidence * 100.0
         );
         let stretch = why::around(evening, stood);
@@ -112,16 +112,13 @@ fn verdicts(flow: &mut Flow, evening: &Evening) {
     }
     let left = evening.verdicts.len() - shown.len();
     if left > 0 {
-        flow.note(&format!(
-            "{left} shorter verdicts are not shown with their evidence; the list below the lanes has their sentences."
-        ));
+        flow.note(&format!("{left} shorter verdicts are not shown with their evidence."));
     }
 }
 
 fn trials(flow: &mut Flow, evening: &Evening) {
     for trial in evening.trials.iter().take(MOST_TRIALS) {
-        let outcome = if trial.put_back { "put back" } else { trial.outcome.words(trial.is_over) };
-        let heading = format!("Change at {}: {}, {outcome}", clock(trial.since.seconds()), trial.title);
+        let heading = format!("Change at {}: {}, {}", clock(trial.since.seconds()), trial.title, trial.words());
         flow.section(&heading, |sheet, y| trial::body(sheet, y, evening, trial) + 8.0);
     }
     let left = evening.trials.len().saturating_sub(MOST_TRIALS);

@@ -63,7 +63,7 @@ pub(crate) fn faults(evening: &Evening) -> Vec<String> {
             fault.word(),
             clock(length),
             when(evening, surest.surest_s),
-            surest.cause.map_or("what in it is not clear", Cause::words),
+            surest.cause_words(),
             surest.confidence * 100.0
         ));
     }
@@ -96,11 +96,10 @@ pub(crate) fn changes(evening: &Evening) -> Vec<String> {
     let mut said: Vec<(f64, String)> = Vec::new();
     for trial in &evening.trials {
         let at = trial.since.seconds();
-        let outcome = if trial.put_back { "put back" } else { trial.outcome.words(trial.is_over) };
-        said.push((at, format!("At {}: {} ({outcome}). {}", when(evening, at), trial.title, trial.sentence)));
+        said.push((at, format!("At {}: {} ({}). {}", when(evening, at), trial.title, trial.words(), trial.sentence)));
     }
     for change in &evening.changes {
-        if !evening.trials.iter().any(|trial| (trial.since.seconds() - change.at_s).abs() < 1.0) {
+        if evening.trial_of(change).is_none() {
             said.push((
                 change.at_s,
                 format!("At {}: {}.", when(evening, change.at_s), change.what.trim_end_matches('.')),
@@ -259,7 +258,7 @@ pub(crate) fn for_the_provider(evening: &Evening) -> [String; 3] {
             let signs: Vec<&Evidence> =
                 stood.evidence.iter().filter(|sign| sign.bans > 0.0 && sign.origin.is_some()).take(3).collect();
             let seen: Vec<&str> = signs.iter().map(|sign| sign.text.as_str()).collect();
-            let cause = stood.cause.map_or("what in the network is at fault is not clear", Cause::words);
+            let cause = stood.cause_words();
             let at = when(evening, stood.surest_s);
             if seen.is_empty() {
                 format!("At {at} the likeliest cause was: {cause} ({:.0} % sure).", stood.confidence * 100.0)

@@ -5,6 +5,7 @@ use jiff::tz::TimeZone;
 use moth_core::State;
 use moth_core::history::Second;
 use moth_core::suspects::Cause;
+use moth_core::trial::Trial;
 use moth_plan::measurement::Carried;
 use serde::Serialize;
 
@@ -178,14 +179,14 @@ fn verdict_rows(evening: &Evening) -> impl Iterator<Item = VerdictRow<'_>> {
 fn change_rows(evening: &Evening) -> impl Iterator<Item = ChangeRow<'_>> {
     evening.changes.iter().map(|change| {
         let (time_utc, local_offset) = when(evening, change.at_s);
-        let trial = evening.trials.iter().find(|trial| (trial.since.seconds() - change.at_s).abs() < 0.001);
+        let trial = evening.trial_of(change);
         let seen = trial.filter(|trial| trial.before.seconds > 0 && trial.after.seconds > 0);
         ChangeRow {
             time_utc,
             local_offset,
             t_s: change.at_s,
             what: &change.what,
-            outcome: trial.map(|trial| if trial.put_back { "put back" } else { trial.outcome.words(trial.is_over) }),
+            outcome: trial.map(Trial::words),
             lost_before_percent: seen.map(|trial| trial.before.lost_percent()),
             lost_since_percent: seen.map(|trial| trial.after.lost_percent()),
         }

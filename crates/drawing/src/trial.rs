@@ -19,8 +19,7 @@ const BAR: f64 = 13.0;
 /// Draws what came of a change.
 #[must_use]
 pub fn draw(evening: &Evening, trial: &Trial, theme: Theme) -> Drawing {
-    let outcome = if trial.put_back { "was put back" } else { trial.outcome.words(trial.is_over) };
-    let title = format!("{}: {outcome}", capitalised(&trial.title));
+    let title = format!("{}: {}", capitalised(&trial.title), trial.words());
     let mut notes = page::how_known(evening);
     notes.push(format!(
         "What waited when the change was made was made before it: the first {SETTLE_S} s after it are not counted. Both sides are \

@@ -72,8 +72,8 @@ pub fn around(evening: &Evening, stood: &Stood) -> Stretch {
 /// Draws the suspects of a verdict over a stretch.
 #[must_use]
 pub fn draw(evening: &Evening, stood: &Stood, stretch: Stretch, theme: Theme) -> Drawing {
-    let cause = stood.cause.map_or("what in it is not clear", Cause::words);
-    let title = format!("{}: {cause}, {:.0} % sure", capitalised(stood.fault.word()), stood.confidence * 100.0);
+    let (fault, cause) = (capitalised(stood.fault.word()), stood.cause_words());
+    let title = format!("{fault}: {cause}, {:.0} % sure", stood.confidence * 100.0);
     let length = stood.until_s - stood.from_s;
     let stood_for = if length >= 1.0 { format!("; the verdict stood for {}", clock(length)) } else { String::new() };
     let source = format!("{}{stood_for}", page::moment(evening, stood.surest_s));

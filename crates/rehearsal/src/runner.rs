@@ -121,17 +121,12 @@ impl Runner {
 
     /// Looks at the broadcast.
     pub fn look(&mut self, snapshot: &Snapshot) -> Does {
-        if let Phase::Over(end) = self.phase {
-            return Does::Over(end);
-        }
-        if snapshot.on_air_since.is_none() && self.phase != Phase::Begin {
-            return self.end(End::BroadcasterGone);
-        }
         let now = snapshot.at;
         match self.phase {
             Phase::Over(end) => Does::Over(end),
             Phase::Begin if snapshot.state == Some(State::Steady) => self.set(now),
             Phase::Begin => Does::Wait,
+            _ if snapshot.on_air_since.is_none() => self.end(End::BroadcasterGone),
             Phase::Setting { since, made } => {
                 let made = made.or_else(|| is_set(snapshot, since).then_some(now));
                 self.phase = Phase::Setting { since, made };
@@ -190,6 +185,5 @@ impl Runner {
 
 /// Whether a change was made since it was asked for. What puts an earlier one back opens no trial, and leaves a mark all the same.
 fn is_set(snapshot: &Snapshot, since: Moment) -> bool {
-    let made = snapshot.marks.iter().rev().take_while(|mark| mark.at >= since);
-    made.into_iter().any(|mark| mark.is_change && !mark.text.contains("not done"))
+    snapshot.marks.iter().rev().take_while(|mark| mark.at >= since).any(|mark| mark.is_change)
 }

@@ -1,16 +1,14 @@
 //! One try of a rung: whether it holds, as soon as that can be told.
 //!
 //! Losses come in runs: a full queue drops a group of pictures at a time, a wireless dip lasts for seconds. What is counted are
-//! therefore blocks of [`BLOCK_S`] seconds, as in trials of changes, and whether each lost more than [`BEARABLE`] of its frames.
+//! therefore blocks of [`BLOCK`] seconds, as in trials of changes, and whether each lost more than [`BEARABLE`] of its frames.
 
 use moth_core::suspects::{Cause, Fault};
-use moth_core::trial::weigh::{BLOCK, LostSecond};
+use moth_core::trial::weigh::{BLOCK, LostSecond, share};
 use serde::Serialize;
 
-/// Seconds in a block: the queue's limit and a keyframe interval together, as trials have it.
-pub const BLOCK_S: usize = BLOCK;
-/// More lost than this share of a block's frames makes it a bad one. Our own setting: of 60 frames/s, one in 17 seconds; a single
-/// late frame in a block is one in 240.
+/// More lost than this share of a block's frames makes it a bad one. Our own setting: at 60 frames/s a block has
+/// 240 frames, of which one or two may be late.
 pub const BEARABLE: f64 = 0.01;
 /// So many bad blocks within [`NEAR`] end a try early: they are no blip.
 const CLEARLY: usize = 3;
@@ -95,7 +93,7 @@ impl Seen {
     /// What can be said by now.
     #[must_use]
     pub fn came(&self, length: Length) -> Came {
-        let shares: Vec<f64> = self.seconds.chunks_exact(BLOCK_S).map(share).collect();
+        let shares: Vec<f64> = self.seconds.chunks_exact(BLOCK).map(share).collect();
         let count = |blocks: &[f64], over: f64| blocks.iter().filter(|share| **share > over).count();
         let bad = count(&shares, BEARABLE);
         let near = shares.windows(NEAR.min(shares.len().max(1)));
@@ -109,12 +107,6 @@ impl Seen {
             _ => Came::NotYet,
         }
     }
-}
-
-fn share(seconds: &[LostSecond]) -> f64 {
-    let due: u64 = seconds.iter().map(|second| u64::from(second.due)).sum();
-    let lost: u64 = seconds.iter().map(|second| u64::from(second.lost.min(second.due))).sum();
-    if due == 0 { 0.0 } else { lost as f64 / due as f64 }
 }
 
 /// What a run in which nothing was lost can rule out, with 95 % confidence: a loss more often than once in so many seconds.

@@ -107,7 +107,7 @@ impl Core {
             if by_keeper {
                 self.keeper.was_not_made(why);
             }
-            self.mark(format!("{what}{who}: not done, {why}"), true);
+            self.mark(format!("{what}{who}: not done, {why}"), false);
             return;
         }
         // Only the change that was looked for ends the looking.

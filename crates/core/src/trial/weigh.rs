@@ -89,13 +89,16 @@ pub fn weigh(before: &[LostSecond], after: &[LostSecond]) -> Option<Weighing> {
     Some(Weighing { before: mean_before, after: mean_after, less, chance, says })
 }
 
+/// The share of the frames due that was lost, from 0 to 1.
+#[must_use]
+pub fn share(seconds: &[LostSecond]) -> f64 {
+    let due: u64 = seconds.iter().map(|second| u64::from(second.due)).sum();
+    let lost: u64 = seconds.iter().map(|second| u64::from(second.lost.min(second.due))).sum();
+    if due == 0 { 0.0 } else { lost as f64 / due as f64 }
+}
+
 /// The share lost in each block.
 fn shares(seconds: &[LostSecond]) -> Vec<f64> {
-    let share = |block: &[LostSecond]| {
-        let (due, lost) =
-            block.iter().fold((0, 0), |(due, lost), s| (due + u64::from(s.due), lost + u64::from(s.lost.min(s.due))));
-        if due == 0 { 0.0 } else { lost as f64 / due as f64 }
-    };
     seconds.chunks(BLOCK).map(share).collect()
 }
 

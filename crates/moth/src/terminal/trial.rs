@@ -82,7 +82,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
 /// What was changed, how long ago, what came of it, and the key that puts it back.
 fn head(trial: &Trial, app: &App, snapshot: &Snapshot, columns: usize) -> Line<'static> {
     let palette = app.palette;
-    let words = if trial.put_back { "put back" } else { trial.outcome.words(trial.is_over) };
+    let words = trial.words();
     let style = match (trial.put_back, trial.outcome) {
         (false, Outcome::Helped) => palette.quantity().patch(palette.strong()),
         (false, Outcome::DidNotHelp) => palette.fault(Fault::Network).patch(palette.strong()),
