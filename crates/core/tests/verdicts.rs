@@ -206,7 +206,10 @@ fn undoing_a_change_leaves_nothing_to_undo() {
         assert_eq!(show.core.snapshot(Moment::from_ms(show.ms)).undo, undo, "after {kbps}");
     }
     show.tell(Observation::acted(set(1000), Some("no".into())));
-    assert_eq!(show.core.snapshot(Moment::from_ms(show.ms)).undo, None, "what was not done need not be undone");
+    let snapshot = show.core.snapshot(Moment::from_ms(show.ms));
+    assert_eq!(snapshot.undo, None, "what was not done need not be undone");
+    let last = snapshot.marks.last().unwrap();
+    assert!(last.text.contains("not done, no") && !last.is_change, "and is no change: {last:?}");
 }
 
 #[test]

@@ -90,3 +90,38 @@ async fn cancelled_at_any_time_it_is_put_back_once_and_says_what_was_found() {
         assert!(!runner.outcome().is_over || after >= 60);
     }
 }
+
+#[tokio::test(start_paused = true)]
+async fn a_rung_that_is_not_set_ends_it_and_so_does_a_broadcaster_that_goes_away() {
+    let evening = evening(7600);
+    let back = Action::SetBitrate { video: Bitrate::from_kbps(6000) };
+    let mut core = Core::new(Settings { servers: evening.servers() });
+    let mut theatre = Theatre::open(&evening, 5).unwrap();
+    let mut runner = Runner::new(ladder(1500, 9000), TIMES, back.clone());
+    let mut gone = runner.clone();
+    let (mut look, mut done) = (Moment::START, Vec::new());
+    // Nobody does what it asks for.
+    'evening: while let Some(reading) = theatre.readings.recv().await {
+        while look <= reading.at {
+            match runner.look(&core.snapshot(look)) {
+                Does::Act(action) => done.push((look.seconds() as u64, action)),
+                Does::Wait => {}
+                Does::Over(end) => {
+                    assert_eq!(end, End::NotSet);
+                    break 'evening;
+                }
+            }
+            look = Moment::after(look.since(Moment::START) + Duration::from_millis(200));
+        }
+        core.take(&reading);
+    }
+    assert_eq!(done.len(), 2, "{done:?}");
+    assert!(done[1].1 == back && done[1].0 >= done[0].0 + 20, "{done:?}");
+    assert_eq!(runner.outcome().highest_clean, None);
+
+    // It asks once; then there is no broadcaster any more.
+    assert!(matches!(gone.look(&core.snapshot(look)), Does::Act(_)));
+    let nobody = Core::new(Settings { servers: evening.servers() }).snapshot(look);
+    assert_eq!(gone.look(&nobody), Does::Act(back));
+    assert_eq!(gone.look(&nobody), Does::Over(End::BroadcasterGone));
+}
