@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use beyond::Beyond;
 use changes::Change;
-pub use changes::{Awaited, Moved};
+pub use changes::{Answer, Awaited, Moved};
 use counted::Counted;
 
 use crate::account::Accounts;
@@ -117,6 +117,7 @@ pub struct Core {
     /// What it wants done by itself, not yet taken up.
     wishes: VecDeque<Action>,
     awaited: Option<Awaited>,
+    answered: Option<Answer>,
     moved: Option<Moved>,
     frozen_before_ms: u64,
     judge: Judge,
@@ -161,6 +162,7 @@ impl Core {
             failover: Failover::default(),
             wishes: VecDeque::new(),
             awaited: None,
+            answered: None,
             moved: None,
             frozen_before_ms: 0,
             judge: Judge::default(),

@@ -3,7 +3,7 @@
 use serde::Serialize;
 
 use crate::account::Accounts;
-pub use crate::core::{Awaited, Moved};
+pub use crate::core::{Answer, Awaited, Moved};
 use crate::figure::Figure;
 use crate::history::{History, Mark};
 use crate::journey::Stage;
@@ -144,6 +144,8 @@ pub struct Snapshot {
     pub failover: bool,
     /// What the user was told to change by hand, and what the wire shows of it.
     pub awaited: Option<Awaited>,
+    /// What came of what was asked for last.
+    pub answered: Option<Answer>,
     /// The newest change of servers.
     pub moved: Option<Moved>,
 }

@@ -10,14 +10,14 @@ mod encoder;
 mod network;
 mod rendering;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::facts::Facts;
 use crate::figure::Origin;
 use crate::proposal::Proposal;
 
 /// Which of the three stages loses frames.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Fault {
     /// No frame is being lost.
@@ -44,7 +44,7 @@ impl Fault {
 }
 
 /// What makes a stage lose frames.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cause {
     /// The line carries less than is asked of it, and did so from the start.

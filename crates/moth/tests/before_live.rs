@@ -115,7 +115,8 @@ fn what_is_published_for_a_test_is_a_broadcast_that_decodes() {
     assert!(recordings[0].to_str().unwrap().contains(KEY), "under the key, which names the recording");
     assert_eq!(decode(&recordings[0]), "", "any decoder reads it");
     let (video, audio) = (frames(&recordings[0], "v"), frames(&recordings[0], "a"));
-    assert!((298..=301).contains(&video) && (466..=471).contains(&audio), "10 s at 30 frames/s: {video}, {audio}");
+    // It ends by the clock: on a busy machine a few frames are not made by then.
+    assert!((285..=301).contains(&video) && (445..=471).contains(&audio), "10 s at 30 frames/s: {video}, {audio}");
     assert!(first_flags(&recordings[0]).starts_with('K'));
 }
 

@@ -14,9 +14,10 @@
 //! recommended lies a margin below what was clean.
 
 use moth_core::suspects::{Cause, Fault};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
-use crate::tried::{Came, Length};
+use crate::figures::Figures;
+use crate::tried::{Came, Length, Seen};
 
 /// How long tries take.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -35,7 +36,7 @@ impl Default for Times {
 }
 
 /// Why a rung is tried.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Purpose {
     /// To find the edge.
@@ -63,7 +64,7 @@ pub enum Next {
 }
 
 /// A try that is over.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Tried {
     /// Which rung.
     pub rung: usize,
@@ -75,8 +76,14 @@ pub struct Tried {
     pub seconds: usize,
     /// Share of the frames lost, from 0 to 1.
     pub lost: f64,
+    /// How often some were lost: seconds with losses, those next to each other as one.
+    pub losses: usize,
     /// What gave way, if a verdict stood.
     pub at_fault: Option<(Fault, Option<Cause>)>,
+    /// Why, in the verdict's own sentence as it stood last.
+    pub because: Option<String>,
+    /// What was measured meanwhile.
+    pub figures: Figures,
 }
 
 /// How far a climb is.
@@ -94,6 +101,8 @@ pub struct Outcome {
     pub highest_clean: Option<usize>,
     /// For how many seconds it held, in all its tries.
     pub clean_s: usize,
+    /// How often frames were lost in them: no more than can be borne.
+    pub losses: usize,
     /// The lowest rung that failed.
     pub lowest_failed: Option<usize>,
     /// What gave way there.
@@ -120,6 +129,12 @@ impl Climb {
         Self { rungs, times, tries: Vec::new() }
     }
 
+    /// How long a try takes while searching.
+    #[must_use]
+    pub fn search(&self) -> Length {
+        self.times.search
+    }
+
     /// Every try so far, in their order.
     #[must_use]
     pub fn tries(&self) -> &[Tried] {
@@ -133,14 +148,52 @@ impl Climb {
 
     /// For [`Climb::take`]: what was seen of a rung; `None` while nothing can be told of it.
     #[must_use]
-    pub fn tried(next: Next, seen: &crate::tried::Seen) -> Option<Tried> {
+    pub fn tried(next: Next, seen: &Seen) -> Option<Tried> {
         let Next::Try { rung, length, purpose } = next else { return None };
         let held = match seen.came(length) {
             Came::NotYet => return None,
             Came::Held => true,
             Came::GaveWay => false,
         };
-        Some(Tried { rung, purpose, held, seconds: seen.seconds(), lost: seen.lost(), at_fault: seen.at_fault() })
+        Some(Tried {
+            rung,
+            purpose,
+            held,
+            seconds: seen.seconds(),
+            lost: seen.lost(),
+            losses: seen.losses(),
+            at_fault: seen.at_fault(),
+            because: seen.because().filter(|_| !held).map(str::to_owned),
+            figures: Figures::default(),
+        })
+    }
+
+    /// Rungs from this one on cannot be had: they are not tried, and what was seen of them does not count.
+    pub fn limit(&mut self, rung: usize) {
+        self.rungs = self.rungs.min(rung);
+    }
+
+    /// About how many seconds are left if everything holds that is tried from now on; what must settle before each try is
+    /// `settles_s`.
+    #[must_use]
+    pub fn left_s(&self, settles_s: usize) -> usize {
+        let (mut ahead, mut left) = (self.clone(), 0);
+        while let Next::Try { rung, length, purpose } = ahead.next() {
+            left += length.least_s + settles_s;
+            let nothing = Tried {
+                rung,
+                purpose,
+                held: true,
+                seconds: 0,
+                lost: 0.0,
+                losses: 0,
+                at_fault: None,
+                because: None,
+                figures: Figures::default(),
+            };
+            ahead.take(nothing);
+        }
+        left
     }
 
     /// What is tried next. It follows from the tries alone, so that a climb that was broken off can be gone on with.
@@ -149,7 +202,9 @@ impl Climb {
         let search = |rung, purpose| Next::Try { rung, length: self.times.search, purpose };
         let Some(top) = self.rungs.checked_sub(1) else { return Next::Over };
         // What gave way a moment ago, before anything else.
-        if let Some(last) = self.tries.last().filter(|last| self.known(last.rung) == Known::InDoubt) {
+        if let Some(last) =
+            self.tries.last().filter(|last| last.rung < self.rungs && self.known(last.rung) == Known::InDoubt)
+        {
             return search(last.rung, Purpose::Again);
         }
         let failed = (0..self.rungs).find(|rung| self.known(*rung) == Known::Failed);
@@ -178,10 +233,11 @@ impl Climb {
         let clean = (0..self.rungs).rev().find(|rung| self.known(*rung) == Known::Confirmed);
         let failed = (0..self.rungs).find(|rung| self.known(*rung) == Known::Failed);
         let of_failed = self.tries.iter().rev().filter(|tried| Some(tried.rung) == failed && !tried.held);
-        let of_clean = self.tries.iter().filter(|tried| Some(tried.rung) == clean && tried.held);
+        let of_clean = || self.tries.iter().filter(|tried| Some(tried.rung) == clean && tried.held);
         Outcome {
             highest_clean: clean,
-            clean_s: of_clean.map(|tried| tried.seconds).sum(),
+            clean_s: of_clean().map(|tried| tried.seconds).sum(),
+            losses: of_clean().map(|tried| tried.losses).sum(),
             lowest_failed: failed,
             at_fault: of_failed.filter_map(|tried| tried.at_fault).next(),
             is_over: self.next() == Next::Over,
@@ -224,7 +280,18 @@ mod tests {
             let held = holds(rung, purpose, n);
             let at_fault = (!held).then_some((Fault::Network, Some(Cause::LineShort)));
             let lost = if held { 0.0 } else { 0.1 };
-            climb.take(Tried { rung, purpose, held, seconds: length.least_s, lost, at_fault });
+            let (because, figures) = (None, Figures::default());
+            climb.take(Tried {
+                rung,
+                purpose,
+                held,
+                seconds: length.least_s,
+                lost,
+                losses: 0,
+                at_fault,
+                because,
+                figures,
+            });
             assert!(n < 60, "it ends");
         }
         (climb.outcome(), climb.tries().iter().map(|tried| (tried.rung, tried.purpose)).collect())
@@ -269,6 +336,35 @@ mod tests {
         assert_eq!((outcome.highest_clean, outcome.lowest_failed, outcome.clean_s), (Some(5), Some(6), 300));
         // Down to nothing.
         assert_eq!(climbed(4, |_, purpose, _| purpose != Confirm).0.highest_clean, None);
+    }
+
+    #[test]
+    fn rungs_that_cannot_be_had_are_not_tried_and_the_end_is_in_sight() {
+        let mut climb = Climb::new(9, Times::default());
+        let mut left = climb.left_s(4);
+        for n in 0.. {
+            let Next::Try { rung, length, purpose } = climb.next() else { break };
+            assert!(n < 20 && (n < 3 || rung < 5), "{rung} after it was ruled out");
+            // The third rung that is tried is the 4th: from the 6th on there is none.
+            if n == 2 {
+                climb.limit(5);
+            }
+            let (because, figures) = (None, Figures::default());
+            climb.take(Tried {
+                rung,
+                purpose,
+                held: true,
+                seconds: length.least_s,
+                lost: 0.0,
+                losses: 0,
+                at_fault: None,
+                because,
+                figures,
+            });
+            assert!(climb.left_s(4) < left, "it gets less");
+            left = climb.left_s(4);
+        }
+        assert_eq!((climb.outcome().highest_clean, climb.outcome().lowest_failed, left), (Some(4), None, 0));
     }
 
     #[test]

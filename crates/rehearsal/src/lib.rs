@@ -1,7 +1,18 @@
 //! A rehearsal off air: one thing is raised rung by rung until frames are lost, and the highest rung that bears it for longer is
-//! found. [`tried`] judges the seconds of one try, [`climb`] decides which rung is tried next and when it is over. What is tried,
-//! and how, is others' business; nothing here knows a broadcaster, a clock or a network.
+//! found; or everything is left as it is for a long run in which things are done. What does the raising, and how, is others'
+//! business; nothing here knows a broadcaster, a clock or a network.
+//!
+//! - [`ladder`]: what is raised, and what has to be done to get from one rung to another.
+//! - [`tried`]: whether one try held, by its seconds; [`figures`]: what was measured meanwhile.
+//! - [`climb`]: which rung is tried next, and when it is over.
+//! - [`runner`]: climbs on a broadcast, look by look, and puts everything back.
+//! - [`soak`]: the long run.
+//! - [`finding`]: what it came to, in numbers and sentences.
 
 pub mod climb;
+pub mod figures;
+pub mod finding;
+pub mod ladder;
 pub mod runner;
+pub mod soak;
 pub mod tried;

@@ -5,36 +5,41 @@ use std::time::Duration;
 
 use moth_core::moment::Moment;
 use moth_core::proposal::Action;
-use moth_core::suspects::Fault;
+use moth_core::reading::StreamFacts;
+use moth_core::suspects::{Cause, Fault};
 use moth_core::trial::SETTLE_S;
 use moth_core::trial::weigh::LostSecond;
-use moth_core::{Snapshot, State};
-use serde::Serialize;
+use moth_core::{Bitrate, Snapshot, State};
+use serde::{Deserialize, Serialize};
 
-use crate::climb::{Climb, Next, Outcome, Times};
-use crate::tried::Seen;
-
-/// A rung: what sets it, and what it is called.
-#[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Rung {
-    /// With its unit.
-    pub name: String,
-    /// What is to be done to the broadcast.
-    pub action: Action,
-    /// How heavy it is, in any unit that all rungs share.
-    pub load: f64,
-}
+use crate::climb::{Climb, Next, Purpose, Times, Tried};
+use crate::figures::Figures;
+use crate::ladder::{Kind, Ladder, Value};
+use crate::tried::{Length, Seen};
 
 /// So long it may take until a change is made, and seen.
-const MADE_WITHIN: Duration = Duration::from_secs(20);
-/// So long it may take until what a heavier rung left behind is gone.
-const DRAINED_WITHIN: Duration = Duration::from_secs(30);
+const MADE_WITHIN: Duration = Duration::from_secs(25);
+/// The same for the user's own hand: a little longer than the core looks for it on the wire.
+const BY_HAND_WITHIN: Duration = Duration::from_secs(130);
+/// So long it may take until what the rung before left behind is gone: what waits in the moth is thrown away, what waits in the line
+/// is not, and pictures begin at the next keyframe. What does not settle by then is the rung's own.
+const SETTLED_WITHIN: Duration = Duration::from_secs(10);
+/// And so long at least: a second must have passed in which it is seen.
+const AT_LEAST: Duration = Duration::from_millis(1100);
+/// A server must take the broadcast within this.
+const TAKEN_WITHIN: Duration = Duration::from_secs(30);
+/// A broadcaster that is away for longer is gone: it is run again, or reconnects, sooner.
+const AWAY_WITHIN: Duration = Duration::from_secs(15);
+/// Of what was set at least this share must be sent, or the rung was never stood on.
+const LOADED: f64 = 0.8;
 
 /// What is to be done now.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Does {
     /// This.
     Act(Action),
+    /// Drop every frame that waits: it is of the rung before.
+    Drop,
     /// Nothing: look again.
     Wait,
     /// Nothing any more.
@@ -42,56 +47,140 @@ pub enum Does {
 }
 
 /// How it ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum End {
     /// Enough is known.
     Done,
+    /// The time that was given is over.
+    TimeOver,
+    /// It was ended by hand.
+    Cancelled,
     /// The broadcaster went away.
     BroadcasterGone,
-    /// A rung could not be set.
+    /// No server took the broadcast.
+    NoServer,
+    /// Not even the lightest rung could be set.
     NotSet,
+    /// The program itself was ended in the middle of it.
+    CutOff,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq)]
+/// Why no heavier rung than those tried can be had.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Ceiling {
+    /// The lightest rung that cannot be had, by its place.
+    pub rung: usize,
+    /// Why not, in a sentence.
+    pub why: String,
+}
+
+/// Where it stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Stand {
+    /// A broadcaster, or a server that takes it, is waited for.
+    Waiting,
+    /// A rung is being set.
+    Setting,
+    /// The user is asked to set it, and the wire is watched.
+    Asking,
+    /// What was before must drain away first.
+    Settling,
+    /// It is being tried.
+    Trying,
+    /// What was before is put back.
+    PuttingBack,
+    /// It is over.
+    Over,
+}
+
+#[derive(Debug, Clone, PartialEq)]
 enum Phase {
-    Begin,
-    /// It was asked for; `made` once it is seen.
-    Setting {
+    Begin {
+        on_air: Option<Moment>,
+    },
+    /// This was asked for, on the way to the rung that is next.
+    Setting(Asked),
+    Settling {
         since: Moment,
-        made: Option<Moment>,
+        has_dropped: bool,
     },
     /// Its seconds count from that one on.
     Trying {
         from: usize,
     },
-    /// What was before is asked for again.
-    Over(End),
+    /// This was asked for, on the way back; `None` before the first.
+    PuttingBack(Option<Asked>),
+    Over,
+}
+
+/// Something was asked for.
+#[derive(Debug, Clone, PartialEq)]
+struct Asked {
+    action: Action,
+    at: Moment,
+    /// It was asked for on the way to a rung that is not wanted any more.
+    is_stale: bool,
 }
 
 /// A climb that is being run.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Runner {
-    ladder: Vec<Rung>,
+    ladder: Ladder,
     climb: Climb,
     phase: Phase,
     next: Next,
-    /// The rung that is in force, by its place.
-    set: Option<usize>,
+    /// What was before, if it is known exactly; else what the broadcaster says when it comes.
+    start: Value,
+    start_is_exact: bool,
+    /// What is in force.
+    at: Value,
     /// What was seen of the rung that is tried.
     seen: Seen,
-    /// What puts it back.
-    back: Action,
-    has_put_back: bool,
+    ceiling: Option<Ceiling>,
+    end: Option<End>,
+    /// Why it ended, where that is not plain.
+    why: Option<String>,
+    away_since: Option<Moment>,
+    /// What could not be put back.
+    left_at: Option<Value>,
+    by_hand: bool,
+    /// It ends then, with what was found.
+    ends_at: Option<Moment>,
 }
 
 impl Runner {
-    /// Up this ladder, the lightest rung first; `back` is done in the end, whatever happened.
+    /// Up this ladder. `start` is what is in force before, and is put back in the end; with `is_exact` nobody knows it better, as of
+    /// an encoder that the moth runs itself.
     #[must_use]
-    pub fn new(ladder: Vec<Rung>, times: Times, back: Action) -> Self {
-        let climb = Climb::new(ladder.len(), times);
+    pub fn new(ladder: Ladder, times: Times, start: Value, is_exact: bool) -> Self {
+        let climb = Climb::new(ladder.rungs().len(), times);
         let next = climb.next();
-        Self { ladder, climb, phase: Phase::Begin, next, set: None, seen: Seen::default(), back, has_put_back: false }
+        Self {
+            ladder,
+            climb,
+            phase: Phase::Begin { on_air: None },
+            next,
+            at: start.clone(),
+            start,
+            start_is_exact: is_exact,
+            seen: Seen::default(),
+            ceiling: None,
+            end: None,
+            why: None,
+            away_since: None,
+            left_at: None,
+            by_hand: false,
+            ends_at: None,
+        }
+    }
+
+    /// It is to end after so long, with what was found by then.
+    #[must_use]
+    pub fn within(mut self, long: Option<Duration>) -> Self {
+        self.ends_at = long.map(Moment::after);
+        self
     }
 
     /// The climb so far.
@@ -100,50 +189,244 @@ impl Runner {
         &self.climb
     }
 
-    /// What is known by now.
+    /// What is climbed.
     #[must_use]
-    pub fn outcome(&self) -> Outcome {
-        self.climb.outcome()
+    pub fn ladder(&self) -> &Ladder {
+        &self.ladder
     }
 
     /// The rung that is set or tried, with why and for how long; `None` once it is over.
     #[must_use]
-    pub fn now(&self) -> Option<(&Rung, Next)> {
-        let Next::Try { rung, .. } = self.next else { return None };
-        Some((self.ladder.get(rung)?, self.next))
+    pub fn now(&self) -> Option<(&Value, usize, Length, Purpose)> {
+        let Next::Try { rung, length, purpose } = self.next else { return None };
+        if self.end.is_some() {
+            return None;
+        }
+        Some((self.ladder.rungs().get(rung)?, rung, length, purpose))
     }
 
-    /// Ends it; gives what puts everything back, if that was not asked for yet.
-    pub fn cancel(&mut self, end: End) -> Option<Action> {
-        self.phase = Phase::Over(end);
-        (!std::mem::replace(&mut self.has_put_back, true)).then(|| self.back.clone())
+    /// Where it stands.
+    #[must_use]
+    pub fn stand(&self) -> Stand {
+        match &self.phase {
+            Phase::Begin { .. } => Stand::Waiting,
+            Phase::Setting(_) if self.by_hand => Stand::Asking,
+            Phase::Setting(_) => Stand::Setting,
+            Phase::Settling { .. } => Stand::Settling,
+            Phase::Trying { .. } => Stand::Trying,
+            Phase::PuttingBack(_) => Stand::PuttingBack,
+            Phase::Over => Stand::Over,
+        }
+    }
+
+    /// Seconds of the running try that count, and how many of its frames were lost.
+    #[must_use]
+    pub fn seen(&self) -> &Seen {
+        &self.seen
+    }
+
+    /// What was in force before.
+    #[must_use]
+    pub fn start(&self) -> &Value {
+        &self.start
+    }
+
+    /// Why no heavier rung can be had, if that is so.
+    #[must_use]
+    pub fn ceiling(&self) -> Option<&Ceiling> {
+        self.ceiling.as_ref()
+    }
+
+    /// How it ended, once it has.
+    #[must_use]
+    pub fn end(&self) -> Option<End> {
+        self.end
+    }
+
+    /// Why, where that is not plain.
+    #[must_use]
+    pub fn why(&self) -> Option<&str> {
+        self.why.as_deref()
+    }
+
+    /// What the broadcaster was left at, if what was before could not be put back.
+    #[must_use]
+    pub fn left_at(&self) -> Option<&Value> {
+        self.left_at.as_ref()
+    }
+
+    /// About how many seconds are left, if everything holds that is tried from now on.
+    #[must_use]
+    pub fn left_s(&self) -> usize {
+        if self.end.is_some() { 0 } else { self.climb.left_s(SETTLE_S + 3).saturating_sub(self.seen.seconds()) }
+    }
+
+    /// Ends it; what was before is put back at the next looks.
+    pub fn cancel(&mut self) {
+        if self.end.is_none() {
+            self.finish(End::Cancelled, None);
+        }
     }
 
     /// Looks at the broadcast.
     pub fn look(&mut self, snapshot: &Snapshot) -> Does {
         let now = snapshot.at;
-        match self.phase {
-            Phase::Over(end) => Does::Over(end),
-            Phase::Begin if snapshot.state == Some(State::Steady) => self.set(now),
-            Phase::Begin => Does::Wait,
-            _ if snapshot.on_air_since.is_none() => self.end(End::BroadcasterGone),
-            Phase::Setting { since, made } => {
-                let made = made.or_else(|| is_set(snapshot, since).then_some(now));
-                self.phase = Phase::Setting { since, made };
-                // What a heavier rung left in the queue must be gone; where it does not go, that is this rung's own.
-                let is_drained = |made| snapshot.state == Some(State::Steady) || now.since(made) > DRAINED_WITHIN;
-                match made {
-                    None if now.since(since) > MADE_WITHIN => return self.end(End::NotSet),
-                    Some(made) if is_drained(made) => {
-                        self.seen = Seen::default();
-                        self.phase = Phase::Trying { from: snapshot.history.len() + SETTLE_S };
-                    }
-                    _ => {}
+        if self.ends_at.is_some_and(|ends_at| now >= ends_at) && self.end.is_none() {
+            self.take_what_there_is(snapshot);
+            self.finish(End::TimeOver, None);
+        }
+        if self.is_gone(snapshot) {
+            let back = self.at != self.start;
+            self.left_at = back.then(|| self.at.clone());
+            if self.end.is_none() {
+                self.end = Some(End::BroadcasterGone);
+            }
+            self.phase = Phase::Over;
+        }
+        match std::mem::replace(&mut self.phase, Phase::Over) {
+            Phase::Over => Does::Over(self.end.unwrap_or(End::Done)),
+            Phase::Begin { on_air } => self.begin(snapshot, on_air),
+            Phase::Setting(asked) => self.follow_setting(snapshot, asked),
+            Phase::Settling { since, has_dropped } => self.settle(snapshot, since, has_dropped),
+            Phase::Trying { from } => {
+                if snapshot.on_air_since.is_none() {
+                    // It may be back in a moment; then the try begins anew.
+                    self.phase = Phase::Settling { since: now, has_dropped: false };
+                    return Does::Wait;
                 }
+                self.phase = Phase::Trying { from };
+                self.follow(snapshot, from)
+            }
+            Phase::PuttingBack(asked) => self.put_back(snapshot, asked),
+        }
+    }
+
+    /// Whether the broadcaster has been away for too long.
+    fn is_gone(&mut self, snapshot: &Snapshot) -> bool {
+        if matches!(self.phase, Phase::Begin { .. } | Phase::Over) {
+            return false;
+        }
+        if snapshot.on_air_since.is_some() {
+            self.away_since = None;
+            return false;
+        }
+        let since = *self.away_since.get_or_insert(snapshot.at);
+        // Many broadcasters must stop before their user can change them.
+        let within = if self.by_hand { BY_HAND_WITHIN } else { AWAY_WITHIN };
+        snapshot.at.since(since) > within
+    }
+
+    fn begin(&mut self, snapshot: &Snapshot, on_air: Option<Moment>) -> Does {
+        let on_air = snapshot.on_air_since.map(|_| on_air.unwrap_or(snapshot.at));
+        let waited = on_air.is_some_and(|since| snapshot.at.since(since) > TAKEN_WITHIN);
+        if snapshot.state == Some(State::Steady) {
+            if !self.start_is_exact
+                && let Some(stated) = stated(self.ladder.kind(), &snapshot.stream)
+            {
+                self.start = stated;
+            }
+            self.at = self.start.clone();
+            return self.set(snapshot.at);
+        }
+        if waited {
+            let verdict = &snapshot.verdict;
+            let why = (verdict.fault != Fault::None).then(|| verdict.sentence.clone());
+            self.finish(End::NoServer, why);
+            return Does::Wait;
+        }
+        // What says no will say no again.
+        if snapshot.verdict.cause == Some(Cause::ServerRefuses) {
+            self.finish(End::NoServer, Some(snapshot.verdict.sentence.clone()));
+            return Does::Wait;
+        }
+        self.phase = Phase::Begin { on_air };
+        Does::Wait
+    }
+
+    /// Waits until what is seen is the rung's own.
+    fn settle(&mut self, snapshot: &Snapshot, since: Moment, has_dropped: bool) -> Does {
+        self.phase = Phase::Settling { since, has_dropped: true };
+        if !has_dropped {
+            return Does::Drop;
+        }
+        let newest = snapshot.history.len().checked_sub(1).and_then(|last| snapshot.history.get(last));
+        let loses_none = newest.is_some_and(|second| second.dropped.unwrap_or(0) == 0);
+        let waited = snapshot.at.since(since);
+        let is_settled = waited > AT_LEAST && snapshot.state == Some(State::Steady) && loses_none;
+        if snapshot.on_air_since.is_some() && (is_settled || waited > SETTLED_WITHIN) {
+            self.seen = Seen::default();
+            self.phase = Phase::Trying { from: snapshot.history.len() + SETTLE_S };
+        }
+        Does::Wait
+    }
+
+    /// Takes a step towards the rung that is next.
+    fn set(&mut self, now: Moment) -> Does {
+        let Some(value) = self.now().map(|(value, ..)| value.clone()) else {
+            self.finish(End::Done, None);
+            return Does::Wait;
+        };
+        self.seen = Seen::default();
+        match value.step_from(&self.at) {
+            // It is in force.
+            None => {
+                self.at = value;
+                self.by_hand = false;
+                self.phase = Phase::Settling { since: now, has_dropped: false };
                 Does::Wait
             }
-            Phase::Trying { from } => self.follow(snapshot, from),
+            Some(action) => {
+                self.phase = Phase::Setting(Asked { action: action.clone(), at: now, is_stale: false });
+                Does::Act(action)
+            }
         }
+    }
+
+    fn follow_setting(&mut self, snapshot: &Snapshot, asked: Asked) -> Does {
+        match self.answer(snapshot, &asked) {
+            None => {
+                self.phase = Phase::Setting(asked);
+                Does::Wait
+            }
+            Some(Ok(())) => {
+                self.at = self.at.after(&asked.action);
+                self.set(snapshot.at)
+            }
+            Some(Err(why)) => {
+                self.by_hand = false;
+                self.cannot_be_had(why, snapshot.at)
+            }
+        }
+    }
+
+    /// What came of what was asked for: done, not done and why, or nothing yet.
+    fn answer(&mut self, snapshot: &Snapshot, asked: &Asked) -> Option<Result<(), String>> {
+        if snapshot.awaited.as_ref().is_some_and(|awaited| awaited.action == asked.action) {
+            self.by_hand = true;
+        }
+        let newest = snapshot.answered.as_ref();
+        if let Some(answer) = newest.filter(|answer| answer.at >= asked.at && answer.action == asked.action) {
+            return Some(answer.failed.clone().map_or(Ok(()), Err));
+        }
+        let within = if self.by_hand { BY_HAND_WITHIN } else { MADE_WITHIN };
+        (snapshot.at.since(asked.at) > within).then(|| Err(format!("no answer within {} s", within.as_secs())))
+    }
+
+    /// The rung that is next cannot be had, and none above it.
+    fn cannot_be_had(&mut self, why: String, now: Moment) -> Does {
+        let Some((_, rung, ..)) = self.now() else { return Does::Wait };
+        self.climb.limit(rung);
+        self.next = self.climb.next();
+        if rung == 0 {
+            self.finish(End::NotSet, Some(why));
+            return Does::Wait;
+        }
+        self.ceiling = Some(Ceiling { rung, why });
+        if self.next == Next::Over {
+            self.finish(End::Done, None);
+            return Does::Wait;
+        }
+        self.set(now)
     }
 
     fn follow(&mut self, snapshot: &Snapshot, from: usize) -> Does {
@@ -154,36 +437,125 @@ impl Runner {
         }
         if self.seen.seconds() > 0 && snapshot.verdict.fault != Fault::None {
             self.seen.accuse(snapshot.verdict.fault, snapshot.verdict.cause);
+            self.seen.explain(&snapshot.verdict.sentence);
         }
-        self.seen.strain(snapshot.state != Some(State::Steady));
+        let grows = queue_grows(snapshot, from, from + self.seen.seconds());
+        self.seen.strain(snapshot.state != Some(State::Steady) || grows);
         let Some(tried) = Climb::tried(self.next, &self.seen) else { return Does::Wait };
+        let tried = Tried { figures: self.figures(snapshot, from), ..tried };
+        if let Some(why) = self.was_never_stood_on(&tried) {
+            return self.cannot_be_had(why, snapshot.at);
+        }
         self.climb.take(tried);
         self.next = self.climb.next();
-        if self.next == Next::Over { self.end(End::Done) } else { self.set(snapshot.at) }
+        self.set(snapshot.at)
     }
 
-    fn now_action(&self) -> Option<Action> {
-        self.now().map(|(rung, _)| rung.action.clone())
+    fn figures(&self, snapshot: &Snapshot, from: usize) -> Figures {
+        let stream = &snapshot.stream;
+        let pixels = stream.width.zip(stream.height).map(|(width, height)| f64::from(width) * f64::from(height));
+        let audio = stream.audio_bitrate.map_or(0.0, Bitrate::kbps);
+        Figures::of(&snapshot.history, from, from + self.seen.seconds(), pixels, audio)
     }
 
-    fn set(&mut self, now: Moment) -> Does {
-        let (Next::Try { rung, .. }, Some(action)) = (self.next, self.now_action()) else { return self.end(End::Done) };
-        // One that is tried again is in force already.
-        let made = (self.set == Some(rung)).then_some(now);
-        self.phase = Phase::Setting { since: now, made };
-        self.set = Some(rung);
-        if made.is_some() { Does::Wait } else { Does::Act(action) }
+    /// An encoder that sends less than it was set to, because the picture does not need it, shows nothing of what it was set to.
+    fn was_never_stood_on(&self, tried: &Tried) -> Option<String> {
+        let Some(Value::Bitrate(set)) = self.ladder.rungs().get(tried.rung) else { return None };
+        let sent = tried.figures.sent_kbps.filter(|sent| tried.held && *sent < LOADED * set.kbps())?;
+        let sent = Bitrate::from_kbps(sent.round() as u64);
+        Some(format!(
+            "set to {set} the broadcaster sent {sent}: this picture needs no more, show one in which more moves"
+        ))
     }
 
-    fn end(&mut self, end: End) -> Does {
-        match self.cancel(end) {
-            Some(back) => Does::Act(back),
+    /// The time is over: a run that confirms and has lost nothing counts for as long as it lasted.
+    fn take_what_there_is(&mut self, snapshot: &Snapshot) {
+        let (Phase::Trying { from }, Next::Try { length, .. }) = (&self.phase, self.next) else { return };
+        let least = length.least_s.min(self.climb.search().least_s);
+        if self.seen.seconds() < least || !self.seen.is_clean() {
+            return;
+        }
+        let length = Length { least_s: least, most_s: length.most_s };
+        let Next::Try { rung, purpose, .. } = self.next else { return };
+        if let Some(tried) = Climb::tried(Next::Try { rung, length, purpose }, &self.seen) {
+            let tried = Tried { figures: self.figures(snapshot, *from), ..tried };
+            if self.was_never_stood_on(&tried).is_none() {
+                self.climb.take(tried);
+            }
+        }
+    }
+
+    /// It is over, but for what has to be put back.
+    fn finish(&mut self, end: End, why: Option<String>) {
+        if self.end.is_some() {
+            return;
+        }
+        self.end = Some(end);
+        self.why = why;
+        // What is asked for is waited for first: only then it is known what there is to be put back.
+        let asked = match std::mem::replace(&mut self.phase, Phase::Over) {
+            Phase::Setting(asked) => Some(Asked { is_stale: true, ..asked }),
+            _ => None,
+        };
+        self.phase = Phase::PuttingBack(asked);
+    }
+
+    fn put_back(&mut self, snapshot: &Snapshot, asked: Option<Asked>) -> Does {
+        let end = self.end.unwrap_or(End::Done);
+        if let Some(asked) = asked {
+            match self.answer(snapshot, &asked) {
+                // Who was asked for it by hand may have done it already, and is asked to put it back.
+                None if self.by_hand && asked.is_stale => self.at = self.at.after(&asked.action),
+                // And then is not waited for: on Watch it is seen when it is done.
+                None if self.by_hand => return Does::Over(end),
+                None => {
+                    self.phase = Phase::PuttingBack(Some(asked));
+                    return Does::Wait;
+                }
+                Some(Ok(())) => self.at = self.at.after(&asked.action),
+                Some(Err(_)) if asked.is_stale => {}
+                Some(Err(why)) => {
+                    self.left_at = Some(self.at.clone());
+                    self.why.get_or_insert(why);
+                    return Does::Over(end);
+                }
+            }
+        }
+        match self.start.step_from(&self.at) {
+            Some(action) => {
+                let asked = Asked { action: action.clone(), at: snapshot.at, is_stale: false };
+                self.phase = Phase::PuttingBack(Some(asked));
+                Does::Act(action)
+            }
             None => Does::Over(end),
         }
     }
 }
 
-/// Whether a change was made since it was asked for. What puts an earlier one back opens no trial, and leaves a mark all the same.
-fn is_set(snapshot: &Snapshot, since: Moment) -> bool {
-    snapshot.marks.iter().rev().take_while(|mark| mark.at >= since).any(|mark| mark.is_change)
+/// Whether what waits grows, though nothing is lost yet: a rung a hundredth over the line takes minutes to fill the queue. The least of
+/// ten seconds is compared, as a keyframe lets every queue rise for a moment. The limit is our own.
+fn queue_grows(snapshot: &Snapshot, from: usize, until: usize) -> bool {
+    const FEW: usize = 10;
+    const GROWN_MS: f32 = 250.0;
+    let least = |from: usize| {
+        let waits = (from..from + FEW).filter_map(|second| snapshot.history.get(second)?.queue_ms);
+        waits.reduce(f32::min)
+    };
+    if until < from + 2 * FEW {
+        return false;
+    }
+    least(from).zip(least(until - FEW)).is_some_and(|(first, last)| last > first + GROWN_MS)
+}
+
+/// What the broadcaster says is in force.
+fn stated(kind: Kind, stream: &StreamFacts) -> Option<Value> {
+    match kind {
+        Kind::Bitrate => stream.video_bitrate.map(Value::Bitrate),
+        // A preset has a place in the setup's list only.
+        Kind::Preset => None,
+        Kind::Picture => {
+            let (width, height, fps) = (stream.width?, stream.height?, stream.fps?.round() as u32);
+            Some(Value::Picture { width, height, fps })
+        }
+    }
 }

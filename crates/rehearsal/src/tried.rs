@@ -49,6 +49,8 @@ pub struct Seen {
     is_strained: bool,
     /// The verdict that stood longest in it, and for how many looks.
     verdicts: Vec<(Fault, Option<Cause>, u32)>,
+    /// The newest verdict's sentence.
+    because: Option<String>,
 }
 
 impl Seen {
@@ -71,6 +73,23 @@ impl Seen {
         }
     }
 
+    /// The sentence of the verdict that stands.
+    pub fn explain(&mut self, sentence: &str) {
+        self.because = Some(sentence.to_owned());
+    }
+
+    /// The newest verdict's sentence, if one stood.
+    #[must_use]
+    pub fn because(&self) -> Option<&str> {
+        self.because.as_deref()
+    }
+
+    /// Whether no block lost more than is bearable so far, and no frames wait longer than they should.
+    #[must_use]
+    pub fn is_clean(&self) -> bool {
+        !self.is_strained && self.seconds.chunks(BLOCK).all(|block| share(block) <= BEARABLE)
+    }
+
     /// Seconds that count.
     #[must_use]
     pub fn seconds(&self) -> usize {
@@ -82,6 +101,13 @@ impl Seen {
     pub fn at_fault(&self) -> Option<(Fault, Option<Cause>)> {
         let longest = self.verdicts.iter().max_by_key(|(_, _, looks)| *looks)?;
         Some((longest.0, longest.1))
+    }
+
+    /// How often frames were lost: seconds with losses, those next to each other as one.
+    #[must_use]
+    pub fn losses(&self) -> usize {
+        let lossy = |second: &LostSecond| second.lost > 0;
+        self.seconds.chunk_by(|a, b| lossy(a) == lossy(b)).filter(|run| lossy(&run[0])).count()
     }
 
     /// Share of the frames that were lost, from 0 to 1.
@@ -109,11 +135,16 @@ impl Seen {
     }
 }
 
-/// What a run in which nothing was lost can rule out, with 95 % confidence: a loss more often than once in so many seconds.
-/// With none seen in a time, fewer than three are expected in it (J. A. Hanley, A. Lippman-Hand, *JAMA* 249, 1983).
+/// What a run can rule out with 95 % confidence: frames being lost more often than once in so many seconds, after they were lost so
+/// many times in so many seconds. The one-sided upper limit of a Poisson count (F. Garwood, *Biometrika* 28, 1936), by the
+/// approximation of E. B. Wilson and M. M. Hilferty (*PNAS* 17, 1931); with none seen it is the rule of three.
 #[must_use]
-pub fn ruled_out_every_s(clean_s: f64) -> f64 {
-    clean_s / 3.0
+pub fn ruled_out_every_s(seconds: f64, losses: usize) -> f64 {
+    /// The 95 % point of the normal distribution.
+    const Z: f64 = 1.645;
+    let n = losses as f64 + 1.0;
+    let most = n * (1.0 - 1.0 / (9.0 * n) + Z / (3.0 * n.sqrt())).powi(3);
+    seconds / most
 }
 
 #[cfg(test)]
@@ -166,6 +197,10 @@ mod tests {
         seen.accuse(Fault::Network, None);
         (0..3).for_each(|_| seen.accuse(Fault::Encoder, Some(Cause::PresetHeavy)));
         assert_eq!(seen.at_fault(), Some((Fault::Encoder, Some(Cause::PresetHeavy))));
-        assert_eq!(ruled_out_every_s(600.0), 200.0);
+        // The rule of three, and Garwood's own table: 4.744 for one, 6.296 for two, 16.962 for ten.
+        for (losses, most) in [(0, 2.996), (1, 4.744), (2, 6.296), (10, 16.962)] {
+            let every_s = ruled_out_every_s(600.0, losses);
+            assert!((every_s * most / 600.0 - 1.0).abs() < 0.015, "{losses}: {every_s}");
+        }
     }
 }

@@ -203,6 +203,14 @@ impl Exchange {
         self.patient_until = Some(until);
     }
 
+    /// Drops every frame that waits; what follows begins at a keyframe. Headers stay.
+    pub fn drop_what_waits(&mut self) {
+        while let Some(index) = self.position(Role::is_frame) {
+            self.remove_frame(index);
+        }
+        self.gap = true;
+    }
+
     /// Gaps in the pictures that were sent, as viewers see them, and milliseconds since the last picture if that is one.
     #[must_use]
     pub fn freezes(&self, now: Moment) -> (Freezes, Option<u64>) {

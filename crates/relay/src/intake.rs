@@ -341,8 +341,15 @@ fn leave(shared: &Shared, recorder: &Recorder) {
 }
 
 /// Keeps the place of a broadcaster that is being restarted; if nobody comes, the broadcast is over.
-async fn await_another(shared: Arc<Shared>, recorder: Recorder, until: Moment) {
-    sleep(until.since(recorder.now())).await;
+async fn await_another(shared: Arc<Shared>, recorder: Recorder, mut until: Moment) {
+    loop {
+        sleep(until.since(recorder.now())).await;
+        match shared.expected(recorder.now()) {
+            // It was restarted once more meanwhile: this is not the end of that wait.
+            Some(later) => until = later,
+            None => break,
+        }
+    }
     if shared.vacant.swap(false, Ordering::AcqRel) {
         leave(&shared, &recorder);
     }

@@ -202,6 +202,11 @@ impl RelayHandle {
         self.shared.exchange().be_patient(until);
     }
 
+    /// Drops every frame that waits: for a run that no viewer sees, where only what comes from now on is of interest.
+    pub fn drop_what_waits(&self) {
+        self.shared.exchange().drop_what_waits();
+    }
+
     /// The broadcaster is about to be restarted: its place on air is kept for so long, and who publishes next goes on
     /// where it stopped. With `None` it is not.
     pub fn expect_another(&self, long: Option<Duration>) {

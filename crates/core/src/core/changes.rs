@@ -25,6 +25,8 @@ const TRIALS: usize = 200;
 const LOOKED_FOR: Duration = Duration::from_secs(120);
 /// A bitrate on the wire this near to what was told is that one: an encoder's own wavering over a keyframe interval.
 const NEAR: f64 = 0.12;
+/// And this share of the way there must be gone: nothing that was done may be near as well.
+const MOST: f64 = 0.6;
 
 /// A change that was made.
 #[derive(Debug, Clone)]
@@ -50,6 +52,17 @@ pub struct Awaited {
     /// What puts it back: the broadcaster states the new value before the wire shows it.
     #[serde(skip)]
     back: Option<Action>,
+}
+
+/// What came of something that was asked for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Answer {
+    /// When it came.
+    pub at: Moment,
+    /// What was asked for.
+    pub action: Action,
+    /// Why it was not done; `None` if it was.
+    pub failed: Option<String>,
 }
 
 /// A change of servers.
@@ -92,6 +105,7 @@ impl Core {
     /// An action was carried out, or was not.
     pub(super) fn acted(&mut self, action: &Action, failed: Option<&str>, back: Option<&Action>) {
         let (now, what) = (self.now, action.words());
+        self.answered = Some(Answer { at: now, action: action.clone(), failed: failed.map(str::to_owned) });
         let by_keeper = matches!(action, Action::SetBitrate { video } if self.keeper.wanted(*video));
         let by_failover = matches!(action, Action::SwitchServer { server } if self.failover.wanted(server));
         let who = match (by_keeper, by_failover) {
@@ -255,7 +269,8 @@ impl Core {
                 let (now, to, from) = (self.video_now().kbps(), video.kbps(), awaited.from_kbps);
                 let went = if (to - from).abs() > 1.0 { (now - from) / (to - from) } else { 1.0 };
                 let numbers = format!("{now:.0} kb/s of video on the wire over 4 s, {to:.0} wanted");
-                let is_near = (now - to).abs() <= NEAR * to || went >= 1.0;
+                // Of a step smaller than what wavers, most must be seen.
+                let is_near = (now - to).abs() <= NEAR * to && went >= MOST || went >= 1.0;
                 match (is_near, went) {
                     (true, _) => (true, format!("It is done: {numbers}.")),
                     (_, 0.25..) => (false, format!("Only a part of it: {numbers}.")),
@@ -280,6 +295,7 @@ impl Core {
             self.acted(&action, None, awaited.back.as_ref());
         } else if lasts > LOOKED_FOR {
             self.mark(format!("{}: not done. {sentence}", action.words()), false);
+            self.answered = Some(Answer { at: self.now, action, failed: Some(sentence) });
         } else {
             self.awaited = Some(Awaited { sentence, ..awaited });
         }

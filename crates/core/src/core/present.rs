@@ -288,6 +288,7 @@ impl Core {
             keeper: self.keeper_view(),
             failover: self.failover.consent(),
             awaited: self.awaited.clone(),
+            answered: self.answered.clone(),
             moved: self.moved.clone(),
             verdict,
         }

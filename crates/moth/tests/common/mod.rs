@@ -267,8 +267,12 @@ impl Hosts {
     }
 
     /// Narrows the way to a server to a token bucket, with a buffer so deep.
+    ///
+    /// The bucket holds 40 ms: one that is filled by timers that are later than that, as those of a virtual machine
+    /// may be, carries less than it is told to.
     pub fn narrow(&self, server: usize, kbps: u32, buffer_ms: u32) {
-        let words = format!("tc qdisc replace dev b{server} root tbf rate {kbps}kbit burst 5kb latency {buffer_ms}ms");
+        let (burst, limit) = ((kbps * 40 / 8).max(5 * 1024), kbps * buffer_ms / 8 + 5 * 1024);
+        let words = format!("tc qdisc replace dev b{server} root tbf rate {kbps}kbit burst {burst}b limit {limit}b");
         Self::run(Self::enter(self.router.0.id()), &words);
     }
 
