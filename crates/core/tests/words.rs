@@ -370,6 +370,21 @@ fn a_change_by_hand_is_undone_to_what_was_before_and_other_changes_do_not_end_th
 }
 
 #[test]
+fn a_small_step_by_hand_that_nobody_made_is_not_seen_and_what_came_of_it_is_told() {
+    let mut show = Show::new();
+    show.run(10, &Now::default());
+    let to = |kbps| Action::SetBitrate { video: Bitrate::from_kbps(kbps) };
+    show.tell(Observation::Told { action: to(6250) });
+    let snapshot = show.run(30, &Now::default());
+    assert!(snapshot.awaited.is_some() && snapshot.answered.is_none(), "6 000 is near 6 250, and nothing was done");
+    let answered = show.run(100, &Now::default()).answered.unwrap();
+    assert_eq!(answered.action, to(6250));
+    assert!(answered.failed.unwrap().contains("6250 wanted"));
+    show.tell(Observation::acted(to(5000), None));
+    assert_eq!(show.run(1, &Now::default()).answered.unwrap().failed, None);
+}
+
+#[test]
 fn a_remark_of_any_length_takes_no_more_room_than_a_line() {
     let mut show = Show::new();
     show.run(3, &Now::default());

@@ -4,6 +4,7 @@ use jiff::Zoned;
 use moth_core::suspects::{Cause, Fault};
 
 use crate::hatch::{self, Hatch};
+use crate::names::Veil;
 use crate::page::{self, Words, page};
 use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
@@ -70,6 +71,17 @@ pub enum Outcome {
     },
     /// It cannot be told.
     Unclear,
+}
+
+impl Climb {
+    /// The same without names.
+    #[must_use]
+    pub fn anonymous(mut self, veil: &Veil) -> Self {
+        self.sentence = veil.hide(&self.sentence);
+        self.source = veil.hide(&self.source);
+        self.notes = self.notes.iter().map(|note| veil.hide(note)).collect();
+        self
+    }
 }
 
 /// Draws a climb.

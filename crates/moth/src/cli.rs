@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use clap::builder::TypedValueParser;
 use clap::{Args, Parser, Subcommand};
 use moth_core::keeper::Mode;
 use moth_core::rate::{Bitrate, RateError};
@@ -54,6 +55,8 @@ pub enum Command {
     Tell(TellOptions),
     /// The bitrate to use, what binds it, and the picture size and rate that suit it
     Plan(PlanOptions),
+    /// Find, with nobody watching, how much this rig bears: raise one thing until frames are lost, or leave all as it is for long
+    Rehearse(RehearseOptions),
     /// Is this machine fit for a broadcast? Status 1 if something would hurt
     Check(CheckOptions),
     /// Name the setups, write the configuration if there is none, or choose the setup in use
@@ -349,6 +352,99 @@ fn motion(text: &str) -> Result<moth_plan::picture::Motion, String> {
 fn frames_per_second(text: &str) -> Result<f64, String> {
     let found = text.parse().ok().filter(|fps: &f64| (1.0..=240.0).contains(fps));
     found.ok_or_else(|| "expected frames per second from 1 to 240".into())
+}
+
+/// What is rehearsed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum RehearseWhat {
+    /// The video bitrate, upwards
+    Bitrate,
+    /// The encoder's presets, from light to heavy
+    Preset,
+    /// Picture sizes and rates, from small to large
+    Picture,
+    /// Everything as it is, for long, with a list of things to do meanwhile
+    Soak,
+}
+
+/// `moth rehearse`
+#[derive(Debug, Args)]
+pub struct RehearseOptions {
+    /// What is raised, or `soak`
+    #[arg(value_enum, value_name = "CLIMB")]
+    pub what: RehearseWhat,
+
+    /// The lightest step: a bitrate, a preset, or a picture like 1280x720@60
+    #[arg(long, value_name = "VALUE")]
+    pub from: Option<String>,
+
+    /// The heaviest step (without it: of bitrates, what the service takes)
+    #[arg(long, value_name = "VALUE")]
+    pub to: Option<String>,
+
+    /// Between two bitrates (without it: 250k up to 6M, else 500k)
+    #[arg(long, value_name = "RATE", value_parser = rate)]
+    pub step: Option<Bitrate>,
+
+    /// A step lasts so long if nothing, or much, is lost, and up to three times as long if a little is; without it 20
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u16).range(5..=600).map(usize::from))]
+    pub step_seconds: Option<usize>,
+
+    /// A climb ends after so many seconds, with what was found by then; a soak lasts so long (without it: 600)
+    #[arg(long = "for", value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(10..=100_000))]
+    pub run_for: Option<u64>,
+
+    /// You agree to broadcasting under your key; without it you are asked
+    #[arg(long)]
+    pub yes: bool,
+
+    /// You agree that viewers may see it, where the service cannot hide a run
+    #[arg(long)]
+    pub on_air: bool,
+
+    /// Write what is recommended into the setup
+    #[arg(long)]
+    pub keep: bool,
+
+    /// To this server of the service (without it: the setup's)
+    #[arg(long, value_name = "NAME")]
+    pub server: Option<String>,
+
+    /// To a host that runs `moth ingest`
+    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["server", "no_server"])]
+    pub ingest: Option<String>,
+
+    /// To nobody: a stand-in server behind a line shaped like the one that was measured last
+    #[arg(long, conflicts_with = "server")]
+    pub no_server: bool,
+
+    /// A file that holds the stream key (else MOTH_STREAM_KEY, else the service's own)
+    #[arg(long, value_name = "FILE")]
+    pub key_file: Option<PathBuf>,
+
+    /// Where the broadcaster publishes to, with any local key
+    #[arg(long, value_name = "ADDRESS", default_value = "rtmp://127.0.0.1:19350/moth")]
+    pub listen: String,
+
+    /// Let the broadcaster, or a script, say what it counts here, and be asked for changes (docs/feed.md)
+    #[arg(long, value_name = "127.0.0.1:PORT")]
+    pub feed: Option<SocketAddr>,
+
+    /// No terminal: JSON lines on standard output, an object as each step begins and ends (docs/rehearse.md)
+    #[arg(long)]
+    pub headless: bool,
+
+    /// Record everything that is seen to this file, compressed if it ends in .gz (docs/readings.md)
+    #[arg(long, value_name = "FILE")]
+    pub record: Option<PathBuf>,
+
+    /// Write a log to this file (without it: standard error if --headless, else none)
+    #[arg(long, value_name = "FILE")]
+    pub log: Option<PathBuf>,
+
+    /// Where a climb is drawn.
+    #[command(flatten)]
+    pub draw: ChartOptions,
 }
 
 /// `moth check`

@@ -32,6 +32,19 @@ pub struct Desk {
     pub outlets: Outlets,
     /// What `moth tell` tells.
     pub told: mpsc::UnboundedReceiver<Told>,
+    /// Whoever looks is told here that the program is asked to stop, and ends when ready; a second time is not waited for. Without
+    /// it, it ends at once.
+    pub asked_to_stop: Option<watch::Sender<bool>>,
+}
+
+impl Desk {
+    /// Writes what is left of the recording.
+    ///
+    /// # Errors
+    /// What the recording came to, if not all of it was written.
+    pub fn close(self) -> Outcome {
+        self.recording.map_or(Ok(()), Recording::finish)
+    }
 }
 
 /// For so long after the bitrate was lowered, what waits is not dropped: a full queue over a line that carries a fifth.
@@ -41,30 +54,33 @@ const PATIENT: Duration = Duration::from_secs(10);
 /// `look_each` a snapshot is given to `look`; a last one after all accounts are settled.
 ///
 /// # Errors
-/// [`Failure::Fault`] if a part of the program failed, or what the recording came to if not all of it was written.
+/// [`Failure::Fault`] if a part of the program failed.
 pub async fn conduct(
     mut production: Production,
     mut core: Core,
-    mut desk: Desk,
+    desk: &mut Desk,
     look_each: Duration,
     mut look: impl FnMut(Arc<Snapshot>) -> ControlFlow<()>,
 ) -> Outcome {
     let mut tick = interval(look_each);
     tick.set_missed_tick_behavior(MissedTickBehavior::Skip);
     // The first tick is at once, when there is nothing to see yet but the empty screen.
-    let signalled = async {
+    let signalled = || async {
         if let Err(error) = stop_requested().await {
             tracing::warn!(%error, "signals cannot be listened for");
             pending::<()>().await;
         }
     };
-    tokio::pin!(signalled);
+    let mut signal = Box::pin(signalled());
     let (mut desk_open, mut post_open) = (true, true);
     let mut tellings = Tellings::default();
     loop {
         tokio::select! {
             biased;
-            () = &mut signalled => break,
+            () = &mut signal => match &desk.asked_to_stop {
+                Some(asked) if !asked.send_replace(true) => signal = Box::pin(signalled()),
+                _ => break,
+            },
             stopped = desk.stop.wait_for(|stop| *stop) => { drop(stopped); break }
             action = desk.actions.recv(), if desk_open => match action {
                 Some(action) => production.act(action).await,
@@ -103,7 +119,7 @@ pub async fn conduct(
     tokio::time::sleep(Duration::from_millis(150)).await;
     drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
     let _ = look(Arc::new(core.snapshot(production.recorder.now())));
-    desk.recording.map_or(Ok(()), Recording::finish)
+    Ok(())
 }
 
 /// Gives the core, and the recording, what was seen since.

@@ -26,7 +26,7 @@ impl Dose {
     pub(crate) fn words(self, service: &Service) -> String {
         let servers = if self.servers == 1 { "one server".into() } else { format!("{} servers", self.servers) };
         let megabytes = (self.up_to.bps() as f64 * self.length.as_secs_f64() / 8e6).ceil() as u64;
-        let hidden = if service.unseen.is_some() { "as a run nobody sees" } else { "and viewers may see it" };
+        let hidden = hidden(service);
         format!(
             "This publishes filler to {servers} of {} under your key, {hidden}: for {} s and at most {} MB",
             service.name,
@@ -36,15 +36,46 @@ impl Dose {
     }
 }
 
+/// Whether viewers see it.
+fn hidden(service: &Service) -> &'static str {
+    if service.unseen.is_some() { "as a run nobody sees" } else { "and viewers may see it" }
+}
+
+/// What a rehearsal would publish, in a sentence: at most for so long, and at this rate.
+pub(crate) fn rehearsal_words(service: &Service, server: &str, long: Duration, up_to: Bitrate) -> String {
+    let megabytes = (up_to.bps() as f64 * long.as_secs_f64() / 8e6).ceil() as u64;
+    let minutes = long.as_secs().div_ceil(60);
+    format!(
+        "This broadcasts what your broadcaster sends to {server} of {} under your key, {}: for about {minutes} min and at most {} MB",
+        service.name,
+        hidden(service),
+        grouped(megabytes)
+    )
+}
+
+/// What was agreed to on the command line.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Agreed {
+    /// To publishing.
+    pub yes: bool,
+    /// To viewers seeing it.
+    pub on_air: bool,
+}
+
+impl From<&MeasureOptions> for Agreed {
+    fn from(options: &MeasureOptions) -> Self {
+        Self { yes: options.yes, on_air: options.on_air }
+    }
+}
+
 /// Asks for consent where it was not given on the command line.
-pub(crate) fn ask(options: &MeasureOptions, service: &Service, dose: Dose) -> Outcome {
-    if service.unseen.is_none() && !options.on_air {
+pub(crate) fn ask(agreed: Agreed, service: &Service, words: String) -> Outcome {
+    if service.unseen.is_none() && !agreed.on_air {
         return Err(Failure::Seen { service: service.name.clone() });
     }
-    if options.yes {
+    if agreed.yes {
         return Ok(());
     }
-    let words = dose.words(service);
     if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
         return Err(Failure::NoConsent(words));
     }

@@ -102,9 +102,15 @@ pub enum Failure {
     /// Nobody agreed to publish.
     #[error("{0}; agree with --yes")]
     NoConsent(String),
+    /// A ladder that cannot be climbed.
+    #[error("there is nothing to climb: {0}")]
+    Rungs(String),
+    /// A rehearsal that could not be tried.
+    #[error("{0}")]
+    NotRehearsed(String),
     /// The service cannot hide a run.
     #[error(
-        "{service} has no way to hide a run (`unseen` in the configuration), so viewers would see the filler; agree to that with --on-air"
+        "{service} has no way to hide a run (`unseen` in the configuration), so viewers would see it; agree to that with --on-air"
     )]
     Seen {
         /// Its name.

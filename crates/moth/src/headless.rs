@@ -9,13 +9,14 @@ use std::time::{Duration, Instant};
 
 use moth_core::Snapshot;
 use moth_stage::shipped;
+use serde::Serialize;
 use tokio::sync::{mpsc, watch};
 
 use crate::conductor::{Desk, conduct};
 use crate::failure::Failure;
 use crate::herald::Bell;
 use crate::json_line::JsonLine;
-use crate::{Outcome, Task, tell};
+use crate::{Outcome, Task, out, tell};
 
 /// How often the core is asked: what it wants done does not wait for the next line.
 const LOOK_EACH: Duration = Duration::from_millis(200);
@@ -49,32 +50,33 @@ pub(crate) fn run(task: Task) -> Outcome {
                 return ControlFlow::Continue(());
             }
             unprinted = None;
-            if lines.print(&snapshot) && !is_over { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+            if lines.print(&JsonLine::from(&*snapshot)) && !is_over {
+                ControlFlow::Continue(())
+            } else {
+                ControlFlow::Break(())
+            }
         };
         let told = tell::listen(socket.as_deref())?;
-        conduct(production, core, Desk { actions, stop, recording, outlets, told }, LOOK_EACH, look).await?;
+        let mut desk = Desk { actions, stop, recording, outlets, told, asked_to_stop: None };
+        let conducted = conduct(production, core, &mut desk, LOOK_EACH, look).await;
+        desk.close()?;
+        conducted?;
         if let Some(last) = unprinted {
-            lines.print(&last);
+            lines.print(&JsonLine::from(&*last));
         }
-        match lines.finish() {
-            // Whoever read has read enough.
-            Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
-                Err(Failure::System { what: "standard output could not be written", error })
-            }
-            _ => Ok(()),
-        }
+        lines.finish()
     })
 }
 
 /// Lines on their way to standard output, on a thread of their own: a reader that stops costs lines, never a frame.
-struct Lines {
+pub(crate) struct Lines {
     to: SyncSender<Vec<u8>>,
     thread: JoinHandle<io::Result<()>>,
     lost: u64,
 }
 
 impl Lines {
-    fn begin() -> Result<Self, Failure> {
+    pub(crate) fn begin() -> Result<Self, Failure> {
         let (to, from) = sync_channel::<Vec<u8>>(WAITING);
         let write = move || {
             let mut out = io::stdout().lock();
@@ -89,8 +91,8 @@ impl Lines {
     }
 
     /// Hands a line over, without waiting for anything. `false` if nobody will read it.
-    fn print(&mut self, snapshot: &Snapshot) -> bool {
-        let Ok(mut line) = serde_json::to_vec(&JsonLine::from(snapshot)) else { return true };
+    pub(crate) fn print(&mut self, object: &impl Serialize) -> bool {
+        let Ok(mut line) = serde_json::to_vec(object) else { return true };
         line.push(b'\n');
         match self.to.try_send(line) {
             Ok(()) => {
@@ -111,16 +113,17 @@ impl Lines {
     }
 
     /// Lets the last lines out, as long as somebody reads.
-    fn finish(self) -> io::Result<()> {
+    pub(crate) fn finish(self) -> Outcome {
         drop(self.to);
         let by = Instant::now() + LAST_LINES;
         while !self.thread.is_finished() {
             if Instant::now() >= by {
-                return Err(io::Error::new(io::ErrorKind::BrokenPipe, "nobody reads standard output"));
+                // Nobody reads any more.
+                return Ok(());
             }
             std::thread::sleep(Duration::from_millis(5));
         }
-        self.thread.join().unwrap_or(Ok(()))
+        out::finish(self.thread.join().unwrap_or(Ok(())))
     }
 }
 

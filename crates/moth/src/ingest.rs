@@ -125,10 +125,7 @@ async fn serve(
         while let Some(event) = session.poll().map_err(io::Error::other)? {
             match event {
                 ReceiverEvent::PublishRequested { app, key } => {
-                    let known = rules.key.as_ref().is_none_or(|ours| {
-                        key.as_ref()
-                            .is_some_and(|key| key.expose().split('?').next() == ours.expose().split('?').next())
-                    });
+                    let known = rules.key.as_ref().is_none_or(|ours| key.as_ref().is_some_and(|key| ours.admits(key)));
                     if app != rules.app {
                         session.refuse(RefuseCode::Rejected, "there is no such application here");
                     } else if !known {

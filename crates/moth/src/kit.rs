@@ -18,6 +18,7 @@ use moth_rtmp::key::MAX_KEY_BYTES;
 use moth_store::config::{Change, Config, ConfigFile};
 use moth_store::keys::Keys;
 use moth_store::place::Places;
+use moth_store::rehearsals::Rehearsals;
 use moth_store::results::{History, Kept, Results};
 
 use crate::child;
@@ -27,7 +28,7 @@ use crate::key_source;
 use crate::plan::Basis;
 
 /// Everything that is chosen before going live.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Kit {
     /// The configuration's file.
     pub file: ConfigFile,
@@ -37,6 +38,8 @@ pub struct Kit {
     pub keys: Keys,
     /// Where results are kept.
     pub results: Results,
+    /// Where rehearsals are kept.
+    pub rehearsals: Rehearsals,
     /// The setup's name.
     pub setup_name: String,
     /// The setup.
@@ -85,6 +88,7 @@ impl Kit {
         Ok(Self {
             keys: Keys::below(&places.data),
             results: Results::below(&places.data),
+            rehearsals: Rehearsals::below(&places.data),
             service_name: setup.service.clone(),
             setup_name: name,
             file,

@@ -7,6 +7,7 @@
 //! - [`terminal`]: the full screen.
 //! - [`recording`]: what was seen, on its way into a file; [`judge`]: verdicts on such a file.
 //! - [`kit`]: the setup in use, with its service, keys and results.
+//! - [`rehearse`]: finds, off air, how much this rig bears.
 //! - [`routes`], [`uplink`], [`plan`], [`check`]: what is done before going live; [`ingest`]: its other end.
 //! - [`setup`], [`key`]: looking after the kit.
 //! - [`encoder_command`]: a broadcaster that the moth runs itself; [`tell`]: has a running moth do something.
@@ -43,6 +44,7 @@ pub mod outlets;
 pub mod plan;
 pub mod production;
 pub mod recording;
+pub mod rehearse;
 pub mod replay;
 pub mod routes;
 pub mod routes_run;
@@ -90,7 +92,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         }
     };
     // These have logs of their own, or a screen that a warning would spoil.
-    if !matches!(cli.command, Command::Watch(_) | Command::Demo(_) | Command::Replay(_)) {
+    if !matches!(cli.command, Command::Watch(_) | Command::Demo(_) | Command::Replay(_) | Command::Rehearse(_)) {
         logging::warnings();
     }
     descriptors::raise();
@@ -108,6 +110,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Judge(options) => return status(judge::run(&options, &cli.kit)),
         Command::Tell(options) => return status(tell::run(&options.sorted())),
         Command::Routes(options) => return status(routes::run(&options, &cli.kit)),
+        Command::Rehearse(options) => return status(rehearse::run(&options, &cli.kit)),
         Command::Uplink(options) => uplink::run(&options, &cli.kit),
         Command::Check(options) => return status(check::run(&options, &cli.kit)),
         // Nobody reads what it says but the moth that began it.
@@ -119,7 +122,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
 /// Begins a broadcast and shows it, on the whole screen or as lines.
 fn show(options: &ShowOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
     // Kept until the end: what is logged last is written then.
-    let _log = logging::begin(options)?;
+    let _log = logging::to(options.log.as_deref(), options.headless)?;
     let (plan, run_for) = (plan()?, options.run_for.map(Duration::from_secs));
     let is_made_up = matches!(plan, Plan::Demo(..));
     let begin = |path| Recording::begin(path, plan.servers(), is_made_up);

@@ -19,7 +19,7 @@ use moth_relay::scout::{self, Doubt};
 use moth_relay::tcp::TcpDialer;
 use moth_relay::{Dialer, Limits, Onlooker, Reconnect, Recorder, Relay, RelayHandle, RelaySettings, Server};
 use moth_rtmp::{Address, StreamKey};
-use moth_stage::{Afternoon, BroadcasterControl, Evening, Theatre, shipped};
+use moth_stage::{Afternoon, BroadcasterControl, Evening, LineShape, ShapedServer, Theatre, shipped};
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinSet;
 use tokio::time::{MissedTickBehavior, interval};
@@ -32,8 +32,10 @@ use crate::failure::Failure;
 use crate::kit::{self, Kit};
 use crate::onlooker::{NoOnlooker, ProcessOnlooker};
 use crate::tester::Field;
-use crate::{key_source, plan};
+use crate::{key_source, plan, rehearse};
 
+/// Of everything random in a stand-in line: what wavers there comes of the measurement.
+const SEED: u64 = 1;
 /// A command of the user's gets this long.
 const COMMAND: Duration = Duration::from_secs(20);
 
@@ -58,6 +60,8 @@ pub struct Production {
     /// A command of the user's that sets the bitrate, and what else it may be filled with.
     bitrate_command: Option<(Vec<String>, Values)>,
     running: Running,
+    /// It ends when it is dropped.
+    _stand_in: Option<ShapedServer>,
 }
 
 /// What must go on for a broadcast to go on.
@@ -157,6 +161,7 @@ impl Production {
 }
 
 /// What is put on, checked and ready to begin.
+#[derive(Clone)]
 pub enum Plan {
     /// An evening, its seed, and what may be done by itself in it.
     Demo(Box<Evening>, u64, Automatics),
@@ -165,6 +170,7 @@ pub enum Plan {
 }
 
 /// A real broadcast to come.
+#[derive(Clone)]
 pub struct LivePlan {
     listen: Address,
     servers: Vec<Server>,
@@ -185,6 +191,10 @@ pub struct LivePlan {
     setup: Option<Setup>,
     /// The pictures are looked at.
     looks: bool,
+    /// A stand-in server behind such a line takes it, in the place of the servers.
+    stand_in: Option<LineShape>,
+    /// That a rehearsal with this setup was cut off, in sentences.
+    cut_off: Option<String>,
 }
 
 /// What a screen says above everything else.
@@ -204,7 +214,24 @@ impl Plan {
     pub fn servers(&self) -> Vec<String> {
         match self {
             Self::Demo(evening, ..) => evening.servers(),
+            Self::Live(live) if live.stand_in.is_some() => vec![moth_stage::STAND_IN.to_owned()],
             Self::Live(live) => live.servers.iter().map(|s| s.name.clone()).collect(),
+        }
+    }
+
+    /// That a rehearsal with its setup was cut off, in sentences.
+    pub(crate) fn cut_off(&self) -> Option<String> {
+        match self {
+            Self::Demo(..) => None,
+            Self::Live(live) => live.cut_off.clone(),
+        }
+    }
+
+    /// How broadcasters reach it; `None` if a stand-in does.
+    pub(crate) fn doors(&self) -> Option<Doors> {
+        match self {
+            Self::Demo(..) => None,
+            Self::Live(live) => Some(Doors { listen: live.listen.clone(), feed: live.feed }),
         }
     }
 
@@ -231,6 +258,15 @@ impl Plan {
             Self::Demo(_, seed, _) => Field::StandIn(Box::new(Afternoon::shipped(*seed)?)),
             Self::Live(live) => Field::Real(live.test_key.clone()),
         })
+    }
+
+    /// The afternoon before an evening, with stand-ins, beginning at a server.
+    ///
+    /// # Errors
+    /// None unless its file is wrong, which a test would tell.
+    pub(crate) fn afternoon(server: &str, seed: u64) -> Result<Self, Failure> {
+        let evening = Afternoon::evening()?.beginning_at(server);
+        Ok(Self::Demo(Box::new(evening), seed, Automatics::default()))
     }
 
     /// A core for it.
@@ -269,6 +305,7 @@ impl Plan {
                     encoder: None,
                     bitrate_command: None,
                     running: Running::Demo(Box::new(cast)),
+                    _stand_in: None,
                 })
             }
             Self::Live(live) => live.begin().await,
@@ -277,7 +314,18 @@ impl Plan {
 }
 
 impl LivePlan {
-    async fn begin(self) -> Result<Production, Failure> {
+    async fn begin(mut self) -> Result<Production, Failure> {
+        let stand_in = self.stand_in.as_ref().and_then(|shape| ShapedServer::open(shape, SEED));
+        if let (Some(stand_in), Some(key)) = (&stand_in, ShapedServer::key()) {
+            (self.servers, self.key) = (vec![stand_in.server().clone()], key);
+        }
+        let dialer = |finding_gateway: bool| -> Arc<dyn Dialer> {
+            match &stand_in {
+                Some(stand_in) => stand_in.dialer(),
+                None if finding_gateway => Arc::new(TcpDialer::finding_gateway(moth_host::gateway_to)),
+                None => Arc::new(TcpDialer::default()),
+            }
+        };
         let (recorder, readings) = Recorder::new();
         let listener = Listener::bind(&self.listen)
             .await
@@ -296,8 +344,7 @@ impl LivePlan {
             one_at_a_time: self.one_at_a_time,
         };
         let (doubt, doubted) = watch::channel(Doubt::default());
-        let scouting = Arc::new(TcpDialer::finding_gateway(moth_host::gateway_to));
-        let scouting = scout::scout(scouting, settings.servers.clone(), doubted.clone(), recorder.clone());
+        let scouting = scout::scout(dialer(true), settings.servers.clone(), doubted.clone(), recorder.clone());
         let mut running = JoinSet::new();
         let onlooker: Arc<dyn Onlooker> = if self.looks {
             let (onlooker, process) = ProcessOnlooker::new(recorder.clone());
@@ -306,8 +353,9 @@ impl LivePlan {
         } else {
             Arc::new(NoOnlooker)
         };
-        let dialer = Arc::new(TcpDialer::default());
-        let (relay, handle) = Relay::new(settings, dialer, Some(onlooker), recorder.clone()).ok_or(Failure::Circle)?;
+        let line = dialer(false);
+        let (relay, handle) =
+            Relay::new(settings, line.clone(), Some(onlooker), recorder.clone()).ok_or(Failure::Circle)?;
         let (connect, incoming) = mpsc::channel(4);
         running.spawn(listener.run(connect));
         running.spawn(relay.run(incoming));
@@ -345,7 +393,7 @@ impl LivePlan {
         running.spawn(read_machine(handle.clone(), recorder.clone(), places, named, doubted));
         tracing::info!(publish_to = %self.listen, "waiting for a broadcaster");
         Ok(Production {
-            dialer: Arc::new(TcpDialer::default()),
+            dialer: line,
             readings,
             recorder,
             relay: handle,
@@ -355,6 +403,7 @@ impl LivePlan {
             encoder,
             bitrate_command,
             running: Running::Live(running),
+            _stand_in: stand_in,
         })
     }
 }
@@ -444,6 +493,10 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
         for breach in breaches(&kit.setup, &kit.service.limits) {
             tracing::warn!("{}", plan::breach_sentence(&breach, &kit.service.name));
         }
+        let cut_off = rehearse::take_up(&kit);
+        if let Some(cut_off) = &cut_off {
+            tracing::warn!("{cut_off}");
+        }
         let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
         let (intended, recordings) = (Some(kit.intended()), Some(kit.recordings(None)));
         let (automatics, reconnect) = (kit.automatics(&options.show.automatic), kit.reconnect());
@@ -465,6 +518,8 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
             one_at_a_time,
             setup,
             looks: !options.no_look,
+            stand_in: None,
+            cut_off,
         };
         return Ok(Plan::Live(Box::new(plan)));
     }
@@ -500,8 +555,69 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
         one_at_a_time: false,
         setup: None,
         looks: !options.no_look,
+        stand_in: None,
+        cut_off: None,
     };
     Ok(Plan::Live(Box::new(plan)))
+}
+
+/// Where a rehearsal goes.
+pub(crate) enum Unseen {
+    /// To the service, as a run that no viewer sees, or on air if that was agreed to.
+    Service(StreamKey),
+    /// To a host that runs `moth ingest`.
+    Ingest(Server, StreamKey),
+    /// To a stand-in server behind such a line.
+    StandIn(LineShape),
+}
+
+/// How broadcasters reach a rehearsal.
+#[derive(Debug, Clone)]
+pub(crate) struct Doors {
+    /// Where they publish to.
+    pub listen: Address,
+    /// Where they, or scripts, say what they count.
+    pub feed: Option<SocketAddr>,
+}
+
+/// What a rehearsal relays: the setup's broadcaster, and nothing is done by itself.
+pub(crate) fn rehearsal(kit: &Kit, servers: Vec<Server>, unseen: Unseen, doors: &Doors) -> Result<Plan, Failure> {
+    if doors.listen.is_secure() {
+        return Err(Failure::SecureListen);
+    }
+    if let Some(address) = doors.feed.filter(|address| !address.ip().is_loopback()) {
+        return Err(Failure::FeedBeyond(address));
+    }
+    let any_key = || ShapedServer::key().ok_or(Failure::Fault);
+    let (servers, key, stand_in) = match unseen {
+        Unseen::Service(key) => (servers, key, None),
+        Unseen::Ingest(server, key) => (vec![server], key, None),
+        Unseen::StandIn(shape) => (Vec::new(), any_key()?, Some(shape)),
+    };
+    let port = doors.listen.port();
+    if servers.iter().any(|s| s.address.port() == port && is_here(s.address.host())) {
+        return Err(Failure::Circle);
+    }
+    Ok(Plan::Live(Box::new(LivePlan {
+        listen: doors.listen.clone(),
+        servers,
+        test_key: key.clone(),
+        key,
+        limits: Limits::default(),
+        kit: None,
+        intended: Some(kit.intended()),
+        recordings: Some(kit.recordings(None)),
+        feed: doors.feed,
+        also: Vec::new(),
+        // What raises one thing and holds the rest must be alone in changing it.
+        automatics: Automatics::default(),
+        reconnect: kit.reconnect(),
+        one_at_a_time: !kit.service.takes_two,
+        setup: Some(kit.setup.clone()),
+        looks: true,
+        stand_in,
+        cut_off: None,
+    })))
 }
 
 /// Whether a host name plainly is this machine.

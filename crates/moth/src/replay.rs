@@ -210,6 +210,7 @@ pub fn run(options: &ReplayOptions) -> Outcome {
         rings: mpsc::unbounded_channel().1,
         order: mpsc::unbounded_channel().0,
         order_test: mpsc::unbounded_channel().0,
+        rehearsal: None,
         replay: Some((order, told)),
     };
     operate(app, wires)

@@ -49,7 +49,7 @@ pub fn run(options: &RoutesOptions, kit_options: &KitOptions) -> Result<bool, Fa
         length: plan.length * u32::try_from(targets.len()).unwrap_or(1),
         up_to: plan.up_to,
     };
-    consent::ask(&options.measure, &kit.service, dose)?;
+    consent::ask((&options.measure).into(), &kit.service, dose.words(&kit.service))?;
 
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;

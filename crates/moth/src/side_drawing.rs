@@ -1,9 +1,10 @@
 //! `--chart FILE`: a drawing beside what a command tells.
 
+use moth_drawing::climb::Climb;
 use moth_drawing::measured::{LineTest, ServersTest};
 use moth_drawing::names::{Names, Veil};
 use moth_drawing::picture::Picture;
-use moth_drawing::{Drawing, Format, Theme, export, line, picture, servers};
+use moth_drawing::{Drawing, Format, Theme, climb, export, line, picture, servers};
 
 use crate::cli::ChartOptions;
 use crate::failure::Failure;
@@ -65,6 +66,18 @@ impl Drawable for Picture {
 
     fn draw(&self, theme: Theme) -> Option<Drawing> {
         Some(picture::draw(self, theme))
+    }
+}
+
+impl Drawable for Climb {
+    fn name(&self, _: &mut Names) {}
+
+    fn anonymous(self, veil: &Veil) -> Self {
+        Self::anonymous(self, veil)
+    }
+
+    fn draw(&self, theme: Theme) -> Option<Drawing> {
+        Some(climb::draw(self, theme))
     }
 }
 

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use jiff::Zoned;
 use moth_drawing::{
-    Drawing, ExportError, Format, export, journey, lanes, line, machine, picture, report, servers, trial, why,
+    Drawing, ExportError, Format, climb, export, journey, lanes, line, machine, picture, report, servers, trial, why,
 };
 
 use crate::failure::Failure;
@@ -54,6 +54,7 @@ fn drawn(job: &Job) -> Result<Vec<u8>, Failure> {
         Work::Servers(test) => servers::draw(test, theme),
         Work::Line(test) => line::draw(test, theme).ok_or(missing("the line"))?,
         Work::Picture(picture) => picture::draw(picture, theme),
+        Work::Climb(climb) => climb::draw(climb, theme),
     };
     Ok(drawing.bytes(job.format)?)
 }

@@ -2,6 +2,7 @@
 
 pub mod app;
 mod before;
+mod broadcast;
 mod changing;
 pub mod choice;
 mod dialog;
@@ -14,6 +15,8 @@ mod lanes;
 mod load;
 pub mod palette;
 mod planning;
+mod rehearsal;
+mod rehearsing;
 mod routes;
 mod screen;
 mod tabs;
@@ -24,7 +27,6 @@ mod watch;
 mod why;
 
 use std::io::IsTerminal;
-use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
@@ -36,28 +38,31 @@ use moth_core::Snapshot;
 use moth_core::proposal::Action;
 use tokio::sync::{mpsc, watch as channel};
 
-use crate::chronicle::{Chronicle, lock};
-use crate::conductor::{Desk, conduct};
+use crate::chronicle::Chronicle;
 use crate::failure::Failure;
 use crate::herald::Bell;
-use crate::outlets::{OutletPlan, Outlets};
-use crate::production::Plan;
+use crate::kit::Kit;
+use crate::outlets::OutletPlan;
+use crate::production::{Doors, Plan};
+use crate::recording::Recording;
+use crate::rehearse::Prepared;
+use crate::rehearse::run::Run;
 use crate::replay::{ReplayOrder, ReplayState};
 use crate::take_away::take_away;
-use crate::tester::{self, TestNews, TestOrder};
-use crate::{Outcome, Task, signals, tell};
+use crate::tester::{TestNews, TestOrder};
+use crate::{Outcome, Task, signals};
 use app::{App, Wish};
 use before::Before;
+use broadcast::{Acts, Tests, Wiring};
 use export::Job;
 use palette::Palette;
+use rehearsal::RehearsalOrder;
 use screen::Screen;
 
 /// At most 15 draws a second.
 const DRAW_EACH: Duration = Duration::from_millis(67);
 /// What only wavers is drawn again this often: each draw costs a third of a millisecond, here and in the terminal.
 const CALM_EACH: Duration = Duration::from_millis(400);
-/// How often the core is asked.
-const LOOK_EACH: Duration = Duration::from_millis(200);
 
 /// Draws the screen as it stands.
 pub fn draw(frame: &mut ratatui::Frame<'_>, app: &App) {
@@ -67,17 +72,53 @@ pub fn draw(frame: &mut ratatui::Frame<'_>, app: &App) {
 /// Runs the full screen until it is quit or the time is over.
 pub(crate) fn run(task: Task) -> Outcome {
     let Task { mut plan, run_for, recording, outlets, socket } = task;
+    let before = plan.take_kit()?.map(|(kit, folder)| Before::new(kit, folder));
+    let doors = plan.doors();
+    let is_demo = matches!(plan, Plan::Demo(..));
+    let seed = match &plan {
+        Plan::Demo(_, seed, _) => *seed,
+        Plan::Live(_) => 0,
+    };
+    let (banner, records, cut_off) = (plan.banner(), recording.is_some(), plan.cut_off());
+    let acts = Acts { live: Some(plan), first: None, run_for, recording, outlets, socket };
+    let mut app =
+        App::new(banner, is_demo, Palette::from_environment()).with(before).rehearsing_through(doors, seed, records);
+    app.notice = cut_off;
+    show(acts, app).map(|_| ())
+}
+
+/// Runs a rehearsal on the full screen until it is quit; gives the newest that ended.
+pub(crate) fn rehearse(
+    prepared: Prepared,
+    kit: Kit,
+    doors: Doors,
+    recording: Option<Recording>,
+) -> Result<Option<Run>, Failure> {
+    let banner = prepared.plan.banner();
+    let mut app = App::new(banner, false, Palette::from_environment())
+        .with(Some(Before::new(kit, None)))
+        .rehearsing_through(Some(doors), 0, false);
+    app.notice = prepared.cut_off.clone();
+    app.begin_with_the_rehearsal();
+    let outlets = OutletPlan::default();
+    let acts = Acts { live: None, first: Some(Box::new(prepared)), run_for: None, recording, outlets, socket: None };
+    show(acts, app)
+}
+
+/// Shows what is put on; gives the newest rehearsal that ended.
+fn show(acts: Acts, app: App) -> Result<Option<Run>, Failure> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::NoTerminal);
     }
-    let before = plan.take_kit()?.map(|(kit, folder)| Before::new(kit, folder));
     let (order_test, test_orders) = mpsc::unbounded_channel();
     let (tell, test_news) = mpsc::unbounded_channel();
-    let (banner, is_demo) = (plan.banner(), matches!(plan, Plan::Demo(..)));
     let (show, snapshots) = channel::channel(None);
     let (order, actions) = mpsc::unbounded_channel();
     let (stop, stopping) = channel::channel(false);
     let (ring, rings) = mpsc::unbounded_channel();
+    let (order_rehearsal, rehearsal_orders) = mpsc::unbounded_channel();
+    let (tell_rehearsal, rehearsal) = channel::channel(None);
+    let (say, said) = std::sync::mpsc::channel();
     let (began, has_begun) = std::sync::mpsc::channel();
     // The relay has a thread of its own: a terminal that does not take what is drawn must not hold up frames.
     let screen_left = Arc::new(AtomicBool::new(false));
@@ -87,12 +128,18 @@ pub(crate) fn run(task: Task) -> Outcome {
     let broadcast = std::thread::Builder::new()
         .name("broadcast".into())
         .spawn(move || {
-            let tests = Tests { orders: test_orders, news: tell };
-            let (_, told) = mpsc::unbounded_channel();
-            let desk = Desk { actions, stop: stopping, recording, outlets: Outlets::default(), told };
-            let extra = Extra { outlets, bell: Bell::Screen(ring), tests, socket };
-            let show = Show { snapshots: show, chronicle: written };
-            let outcome = broadcast(plan, run_for, &began, show, desk, extra);
+            let wiring = Wiring {
+                actions,
+                stop: stopping,
+                bell: Bell::Screen(ring),
+                tests: Tests { orders: test_orders, news: tell },
+                snapshots: show,
+                chronicle: written,
+                rehearsals: rehearsal_orders,
+                rehearsal: tell_rehearsal,
+                say,
+            };
+            let outcome = broadcast::run(acts, wiring, &began);
             leave_without_the_screen(&left);
             outcome
         })
@@ -102,15 +149,18 @@ pub(crate) fn run(task: Task) -> Outcome {
         Ok(Err(failure)) => return Err(failure),
         Err(_) => return Err(Failure::Fault),
     }
-    let app = App::new(banner, is_demo, Palette::from_environment()).with(before).writing(chronicle);
-    let wires = Wires { snapshots, test_news, rings, order, order_test, replay: None };
-    let outcome = operate(app, wires);
+    let ended = rehearsal.clone();
+    let rehearsal = Some(RehearsalWires { order: order_rehearsal, newest: rehearsal, said });
+    let wires = Wires { snapshots, test_news, rings, order, order_test, rehearsal, replay: None };
+    let outcome = operate(app.writing(chronicle), wires);
     screen_left.store(true, Ordering::Release);
     // If the broadcast already ended by itself, nobody listens to this.
     let _ = stop.send(true);
-    let ended = broadcast.join();
+    let ended_well = broadcast.join();
     outcome?;
-    ended.unwrap_or(Err(Failure::Fault))
+    ended_well.unwrap_or(Err(Failure::Fault))?;
+    let newest = ended.borrow().as_ref().map(|run: &Arc<Run>| run.as_ref().clone());
+    Ok(newest.filter(|run| run.over.is_some()))
 }
 
 /// The broadcast is over. If the screen's thread does not notice, because its terminal went away in the middle of
@@ -128,86 +178,6 @@ fn leave_without_the_screen(left: &AtomicBool) {
     std::process::exit(0);
 }
 
-/// The two ways to have something found out.
-struct Tests {
-    orders: mpsc::UnboundedReceiver<TestOrder>,
-    news: mpsc::UnboundedSender<TestNews>,
-}
-
-/// Where snapshots go.
-struct Show {
-    snapshots: channel::Sender<Option<Arc<Snapshot>>>,
-    /// Written here and not where they are drawn, which may miss some.
-    chronicle: Arc<Mutex<Chronicle>>,
-}
-
-/// What goes with a broadcast.
-struct Extra {
-    outlets: OutletPlan,
-    bell: Bell,
-    tests: Tests,
-    /// Where `moth tell` reaches it.
-    socket: Option<PathBuf>,
-}
-
-/// The relay's thread.
-fn broadcast(
-    plan: Plan,
-    run_for: Option<Duration>,
-    began: &std::sync::mpsc::Sender<Outcome>,
-    show: Show,
-    mut desk: Desk,
-    extra: Extra,
-) -> Outcome {
-    let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
-        Ok(runtime) => runtime,
-        Err(error) => {
-            let _ = began.send(Err(Failure::System { what: "the program's scheduler could not be started", error }));
-            return Ok(());
-        }
-    };
-    runtime.block_on(async {
-        let core = plan.core();
-        let field = match plan.field() {
-            Ok(field) => field,
-            Err(failure) => {
-                let _ = began.send(Err(failure));
-                return Ok(());
-            }
-        };
-        desk.outlets = match extra.outlets.open(extra.bell).await {
-            Ok(outlets) => outlets,
-            Err(failure) => {
-                let _ = began.send(Err(failure));
-                return Ok(());
-            }
-        };
-        desk.told = match tell::listen(extra.socket.as_deref()) {
-            Ok(told) => told,
-            Err(failure) => {
-                let _ = began.send(Err(failure));
-                return Ok(());
-            }
-        };
-        let production = match plan.begin().await {
-            Ok(production) => production,
-            Err(failure) => {
-                let _ = began.send(Err(failure));
-                return Ok(());
-            }
-        };
-        tokio::spawn(tester::serve(field, production.dialer.clone(), extra.tests.orders, extra.tests.news));
-        let _ = began.send(Ok(()));
-        let look = |snapshot: Arc<Snapshot>| {
-            let over = run_for.is_some_and(|limit| snapshot.at.seconds() >= limit.as_secs_f64());
-            lock(&show.chronicle).take(&snapshot);
-            show.snapshots.send_replace(Some(snapshot));
-            if over { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-        };
-        conduct(production, core, desk, LOOK_EACH, look).await
-    })
-}
-
 /// What the screen is joined to.
 pub(crate) struct Wires {
     /// What to show.
@@ -220,8 +190,20 @@ pub(crate) struct Wires {
     pub order: mpsc::UnboundedSender<Action>,
     /// Things to find out.
     pub order_test: mpsc::UnboundedSender<TestOrder>,
+    /// What is rehearsed; `None` where nothing can be.
+    pub rehearsal: Option<RehearsalWires>,
     /// Where a replay goes.
     pub replay: Option<(mpsc::UnboundedSender<ReplayOrder>, channel::Receiver<ReplayState>)>,
+}
+
+/// How a rehearsal is joined to the screen.
+pub(crate) struct RehearsalWires {
+    /// What is to be done about it.
+    pub order: mpsc::UnboundedSender<RehearsalOrder>,
+    /// How far it is.
+    pub newest: channel::Receiver<Option<Arc<Run>>>,
+    /// What went wrong.
+    pub said: std::sync::mpsc::Receiver<String>,
 }
 
 /// The screen's loop: ends when the user quits or the broadcast is over.
@@ -253,6 +235,16 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
         {
             app.replay = Some(*state.borrow_and_update());
             changed = true;
+        }
+        if let Some(rehearsal) = &mut wires.rehearsal {
+            if rehearsal.newest.has_changed().unwrap_or(false) {
+                changed |= app.follow_rehearsal(rehearsal.newest.borrow_and_update().clone());
+                wavers = true;
+            }
+            while let Ok(said) = rehearsal.said.try_recv() {
+                app.notice = Some(said);
+                changed = true;
+            }
         }
         if wires.rings.try_recv().is_ok() {
             while wires.rings.try_recv().is_ok() {}
@@ -290,6 +282,11 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
                 }
                 Some(Wish::Test(test)) => {
                     let _ = wires.order_test.send(test);
+                }
+                Some(Wish::Rehearse(order)) => {
+                    if let Some(rehearsal) = &wires.rehearsal {
+                        let _ = rehearsal.order.send(order);
+                    }
                 }
                 Some(Wish::Export(job)) => export_beside(job, tell_drawn.clone()),
                 Some(Wish::Replay(order)) => {

@@ -2,7 +2,7 @@
 //! the screen what it finds.
 
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use moth_plan::check::{Asked, Check};
@@ -111,17 +111,18 @@ impl Field {
     }
 }
 
-/// Serves orders until nobody gives any more. One test runs at a time.
+/// Serves orders until nobody gives any more. One test runs at a time. `live` is the line of whatever is on now.
 pub async fn serve(
     field: Field,
-    live: Arc<dyn Dialer>,
+    live: Arc<Mutex<Arc<dyn Dialer>>>,
     mut orders: mpsc::UnboundedReceiver<TestOrder>,
     news: mpsc::UnboundedSender<TestNews>,
 ) {
     let (cancel, cancelled) = watch::channel(false);
     while let Some(order) = orders.recv().await {
         cancel.send_replace(false);
-        let test = carry_out(&field, live.as_ref(), order, cancelled.clone(), &news);
+        let line = live.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let test = carry_out(&field, line.as_ref(), order, cancelled.clone(), &news);
         tokio::pin!(test);
         loop {
             tokio::select! {

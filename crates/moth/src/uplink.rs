@@ -41,7 +41,7 @@ pub fn run(options: &UplinkOptions, kit_options: &KitOptions) -> Outcome {
     let plan = kit.measure_plan(kit.setup.total(), options.measure.seconds, Some(up_to));
     if options.to.is_none() {
         let dose = Dose { servers: 1, length: plan.length * options.runs, up_to };
-        consent::ask(&options.measure, &kit.service, dose)?;
+        consent::ask((&options.measure).into(), &kit.service, dose.words(&kit.service))?;
     }
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;

@@ -16,23 +16,6 @@ fn here() -> Command {
     Command::new("env")
 }
 
-/// A configuration with a broadcaster that the moth runs: ffmpeg, paced, with its bitrate left open.
-fn with_encoder(servers: &[(&str, &str)], more: &str) -> Desk {
-    let desk = Desk::new(servers);
-    let words = "ffmpeg -hide_banner -nostdin -loglevel error -re -f lavfi -i testsrc2=size={size}:rate={rate} -f lavfi \
-                 -i sine=frequency=440:sample_rate=48000 -c:v libx264 -preset {preset} -g 60 -bf 2 -threads 1 -b:v {bitrate} \
-                 -minrate {bitrate} -maxrate {bitrate} -bufsize {bitrate} -x264-params nal-hrd=cbr -c:a aac -b:a 128k -f flv \
-                 {publish}";
-    let words: Vec<String> = words.split_whitespace().map(|word| format!("{word:?}")).collect();
-    let config = desk.config().replace("rate = 30\n", &format!("rate = 30\npreset = \"superfast\"\n{more}"));
-    let broadcaster = format!(
-        "[setups.test.broadcaster]\ncommand = [{}]\npresets = [\"ultrafast\", \"superfast\", \"no-such-preset\"]\n",
-        words.join(", ")
-    );
-    std::fs::write(desk.dir.path().join("moth.toml"), format!("{config}{broadcaster}")).unwrap();
-    desk
-}
-
 fn kbps(line: &Value) -> f64 {
     line["rates"]["video_kbps"].as_f64().unwrap_or(0.0)
 }
@@ -59,7 +42,7 @@ fn an_encoder_run_by_the_moth_is_run_again_lower_and_the_recording_stays_one() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let before = desk.config();
     let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
     on_air_at(&moth, 2500.0, 3500.0);
@@ -95,7 +78,7 @@ fn an_encoder_that_does_not_take_a_value_runs_on_as_before() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
     on_air_at(&moth, 2500.0, 3500.0);
     let (status, said) = moth.tell(&["preset", "heavier"]);
@@ -118,7 +101,7 @@ fn a_crash_in_the_middle_of_a_change_leaves_a_usable_setup() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let (before, port) = (desk.config(), free_port());
     let moth = Moth::on_setup(here(), &desk, port, &[]);
     on_air_at(&moth, 2500.0, 3500.0);
@@ -269,7 +252,7 @@ fn the_keeper_follows_a_line_that_shrinks_and_grows_again() {
     hosts.narrow(0, 8000, 200);
     let nginx = Nginx::at(&hosts);
     let address = format!("rtmp://{SERVER_IP}:1935/live");
-    let desk = with_encoder(&[("Aldmoor", &address)], "keeper = \"act\"\nkeeper_floor = \"500 kb/s\"\n");
+    let desk = Desk::with_encoder(&[("Aldmoor", &address)], "keeper = \"act\"\nkeeper_floor = \"500 kb/s\"\n");
     let moth = Moth::on_setup(hosts.at_home(), &desk, free_port(), &[]);
     on_air_at(&moth, 2500.0, 3500.0);
     std::thread::sleep(Duration::from_secs(6));

@@ -129,7 +129,7 @@ fn the_demo_shows_trouble_a_key_mends_it_and_the_terminal_is_left_clean() {
     assert!(screen.contains("frames dropped") && screen.contains("the route to this server"), "{screen}");
     terminal.keys("t");
     terminal.shows("6 of 6 servers answered", 10);
-    terminal.keys("5");
+    terminal.keys("6");
     let screen = terminal.shows("GPU drawing", 5);
     assert!(screen.contains("this machine") && screen.contains("others upload"), "{screen}");
     terminal.keys("1");
@@ -377,7 +377,7 @@ fn before_going_live_servers_are_compared_one_is_picked_and_a_plan_is_made() {
     assert!(screen.contains("1664×936") && screen.contains("the service's limit binds"), "{screen}");
     terminal.keys("w");
     terminal.shows("written to comet-night: 8 000 kb/s of video, 1664×936", 5);
-    terminal.keys("5");
+    terminal.keys("6");
     let screen = terminal.shows("One thing would hurt a broadcast.", 10);
     assert!(screen.contains("Close stitch-mosaic"), "{screen}");
     terminal.keys("Tab");

@@ -62,6 +62,8 @@ pub struct Setup {
     pub failovers_an_hour: u32,
     /// How a lost connection is made again.
     pub reconnect: ReconnectChoice,
+    /// What there is to do in a soak, if it is not the usual.
+    pub soak: Option<Vec<String>>,
     /// How the broadcaster is run and changed, if the moth does that.
     pub broadcaster: BroadcasterChoice,
 }
@@ -154,6 +156,7 @@ impl Default for Setup {
             failover: false,
             failovers_an_hour: 4,
             reconnect: ReconnectChoice::default(),
+            soak: None,
             broadcaster: BroadcasterChoice::default(),
         }
     }
@@ -217,6 +220,10 @@ impl Setup {
         }
         if !within(growth, 1.0, 10.0) || !within(give_up_s, 0.0, 86_400.0) {
             return out("reconnect", "expected growth from 1 to 10 and give_up_s from 0 (never) to 86400");
+        }
+        let is_long = |to_do: &Vec<String>| to_do.len() > 30 || to_do.iter().any(|what| what.chars().count() > 80);
+        if self.soak.as_ref().is_some_and(is_long) {
+            return out("soak", "expected up to 30 things to do, of up to 80 characters each");
         }
         if let Some(what) = self.broadcaster.impossible(self.preset.as_deref()) {
             return out("broadcaster", &what);

@@ -86,7 +86,7 @@ impl Finding {
             end: runner.end().unwrap_or(End::CutOff),
             why: runner.why().map(str::to_owned),
             start: runner.start().clone(),
-            left_at: runner.left_at().cloned(),
+            left_at: runner.left_at(),
         };
         finding.recommended = finding.recommend(free);
         finding

@@ -134,6 +134,8 @@ pub struct Runner {
     /// What was before, if it is known exactly; else what the broadcaster says when it comes.
     start: Value,
     start_is_exact: bool,
+    /// The broadcaster ends with the program, and begins anew with what was before.
+    is_own: bool,
     /// What is in force.
     at: Value,
     /// What was seen of the rung that is tried.
@@ -151,10 +153,10 @@ pub struct Runner {
 }
 
 impl Runner {
-    /// Up this ladder. `start` is what is in force before, and is put back in the end; with `is_exact` nobody knows it better, as of
-    /// an encoder that the moth runs itself.
+    /// Up this ladder. `start` is what the setup has, and is put back in the end; if the broadcaster says otherwise when it comes, that
+    /// is.
     #[must_use]
-    pub fn new(ladder: Ladder, times: Times, start: Value, is_exact: bool) -> Self {
+    pub fn new(ladder: Ladder, times: Times, start: Value) -> Self {
         let climb = Climb::new(ladder.rungs().len(), times);
         let next = climb.next();
         Self {
@@ -164,7 +166,8 @@ impl Runner {
             next,
             at: start.clone(),
             start,
-            start_is_exact: is_exact,
+            start_is_exact: false,
+            is_own: false,
             seen: Seen::default(),
             ceiling: None,
             end: None,
@@ -174,6 +177,26 @@ impl Runner {
             by_hand: false,
             ends_at: None,
         }
+    }
+
+    /// This was in force before, and is put back.
+    #[must_use]
+    pub fn from(mut self, start: Value) -> Self {
+        (self.at, self.start) = (start.clone(), start);
+        self
+    }
+
+    /// What was given as before is put back, whatever the broadcaster says that it is at.
+    #[must_use]
+    pub fn knowing_the_start(mut self) -> Self {
+        self.start_is_exact = true;
+        self
+    }
+
+    /// The broadcaster is run by this program: it ends with it, and begins anew with what was before.
+    #[must_use]
+    pub fn running_the_broadcaster(self) -> Self {
+        Self { is_own: true, start_is_exact: true, ..self }
     }
 
     /// It is to end after so long, with what was found by then.
@@ -249,10 +272,19 @@ impl Runner {
         self.why.as_deref()
     }
 
-    /// What the broadcaster was left at, if what was before could not be put back.
+    /// What the broadcaster was left at, if what was before could not be put back, or was not yet.
     #[must_use]
-    pub fn left_at(&self) -> Option<&Value> {
-        self.left_at.as_ref()
+    pub fn left_at(&self) -> Option<Value> {
+        if self.phase == Phase::Over { self.left_at.clone() } else { self.would_be_left() }
+    }
+
+    /// What the broadcaster would be left at if nothing more could be done.
+    fn would_be_left(&self) -> Option<Value> {
+        let asked = match &self.phase {
+            Phase::Setting(asked) => self.at.after(&asked.action),
+            _ => self.at.clone(),
+        };
+        (!self.is_own && self.start.step_from(&asked).is_some()).then_some(asked)
     }
 
     /// About how many seconds are left, if everything holds that is tried from now on.
@@ -276,8 +308,7 @@ impl Runner {
             self.finish(End::TimeOver, None);
         }
         if self.is_gone(snapshot) {
-            let back = self.at != self.start;
-            self.left_at = back.then(|| self.at.clone());
+            self.left_at = self.would_be_left();
             if self.end.is_none() {
                 self.end = Some(End::BroadcasterGone);
             }

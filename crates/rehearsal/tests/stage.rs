@@ -95,7 +95,7 @@ fn tries(found: &Finding) -> Vec<(String, bool, usize)> {
 /// Runs a climb to its end.
 async fn climbed(evening: &Evening, seed: u64, ladder: Ladder, from: Value) -> (Finding, Stage) {
     let mut stage = Stage::open(evening, seed);
-    let mut runner = Runner::new(ladder, TIMES, from, true);
+    let mut runner = Runner::new(ladder, TIMES, from);
     let end = stage.run(&mut runner, |_, _| ControlFlow::Continue(())).await;
     let finding = Finding::of(&runner, 0.25);
     assert_eq!(end, Some(finding.end));
@@ -153,7 +153,7 @@ async fn cancelled_in_any_phase_it_is_put_back_and_says_what_was_found() {
     let mut phases = Vec::new();
     for after in [0, 2, 4, 5, 7, 30, 60, 100, 180] {
         let mut stage = Stage::open(&evening(5200), 4);
-        let mut runner = Runner::new(ladder(1500, 9000), TIMES, start(), true);
+        let mut runner = Runner::new(ladder(1500, 9000), TIMES, start());
         let end = stage
             .run(&mut runner, |second, runner| {
                 if second >= after && runner.end().is_none() {
@@ -183,9 +183,9 @@ async fn cancelled_in_any_phase_it_is_put_back_and_says_what_was_found() {
 #[tokio::test(start_paused = true)]
 async fn in_a_given_time_it_finds_what_can_be_found_in_it() {
     let mut stage = Stage::open(&evening(5200), 2);
-    let mut runner = Runner::new(ladder(1500, 9000), TIMES, start(), true).within(Some(Duration::from_secs(340)));
+    let mut runner = Runner::new(ladder(1500, 9000), TIMES, start()).within(Some(Duration::from_secs(375)));
     let end = stage.run(&mut runner, |_, _| ControlFlow::Continue(())).await;
-    assert!(stage.look.seconds() < 343.0);
+    assert!(stage.look.seconds() < 378.0);
     let found = Finding::of(&runner, 0.25);
     assert_eq!((end, stage.bitrate()), (Some(End::TimeOver), Some(Bitrate::from_kbps(6000))));
     assert!(
@@ -227,7 +227,7 @@ async fn a_rung_that_is_not_set_ends_it_and_so_does_a_broadcaster_that_goes_away
     let evening = evening(7600);
     let mut core = Core::new(Settings { servers: evening.servers() });
     let mut theatre = Theatre::open(&evening, 5).unwrap();
-    let mut runner = Runner::new(ladder(1500, 9000), TIMES, start(), true);
+    let mut runner = Runner::new(ladder(1500, 9000), TIMES, start());
     let mut gone = None;
     let (mut look, mut done) = (Moment::START, Vec::new());
     // Nobody does what it asks for.

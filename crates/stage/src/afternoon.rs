@@ -26,7 +26,15 @@ impl Afternoon {
     /// # Errors
     /// None unless its file is wrong, which a test would tell.
     pub fn shipped(seed: u64) -> Result<Self, EveningError> {
-        Ok(Self::open(&SHIPPED.parse()?, seed))
+        Ok(Self::open(&Self::evening()?, seed))
+    }
+
+    /// The same as an evening in which nothing happens, for a broadcast on it.
+    ///
+    /// # Errors
+    /// As [`Afternoon::shipped`].
+    pub fn evening() -> Result<Evening, EveningError> {
+        SHIPPED.parse()
     }
 
     /// How things stand at the beginning of an evening, for good.

@@ -233,6 +233,13 @@ impl Evening {
         }
     }
 
+    /// The same, beginning at this server if it has it.
+    #[must_use]
+    pub fn beginning_at(mut self, server: &str) -> Self {
+        self.servers.sort_by_key(|start| start.name != server);
+        self
+    }
+
     /// The names of its servers, the first used first.
     #[must_use]
     pub fn servers(&self) -> Vec<String> {

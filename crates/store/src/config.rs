@@ -89,6 +89,10 @@ pub enum Change {
     Motion(Motion),
     /// Another share of the line left free, in percent.
     Headroom(f64),
+    /// Another encoder preset.
+    Preset(String),
+    /// Other things to do in a soak.
+    Soak(Vec<String>),
 }
 
 impl Change {
@@ -100,6 +104,8 @@ impl Change {
             Self::Rate(fps) => ("rate", number(*fps)),
             Self::Motion(motion) => ("motion", motion.word().into()),
             Self::Headroom(percent) => ("headroom_percent", number(*percent)),
+            Self::Preset(preset) => ("preset", preset.as_str().into()),
+            Self::Soak(to_do) => ("soak", to_do.iter().map(String::as_str).collect::<toml_edit::Array>().into()),
         }
     }
 }
@@ -462,6 +468,8 @@ mod tests {
             (1.0..240.0).prop_map(Change::Rate),
             (0_usize..4).prop_map(|i| Change::Motion(Motion::ALL[i])),
             (0_u32..90).prop_map(|percent| Change::Headroom(percent.into())),
+            "[a-z]{3,12}".prop_map(Change::Preset),
+            proptest::collection::vec("[ -~]{1,60}", 0..8).prop_map(Change::Soak),
         ]
     }
 
@@ -482,6 +490,8 @@ mod tests {
                     Change::Rate(fps) => prop_assert_eq!(setup.rate, *fps),
                     Change::Motion(motion) => prop_assert_eq!(setup.motion, *motion),
                     Change::Headroom(percent) => prop_assert_eq!(setup.headroom_percent, *percent),
+                    Change::Preset(preset) => prop_assert_eq!(setup.preset.as_ref(), Some(preset)),
+                    Change::Soak(to_do) => prop_assert_eq!(setup.soak.as_ref(), Some(to_do)),
                 }
             }
             let comments = |text: &str| text.lines().filter_map(|l| Some(l.split_once('#')?.1.to_owned())).collect::<Vec<_>>();

@@ -1,9 +1,8 @@
 //! What tests of the servers and of the line gave, a JSON line each, with date and line, so that tonight can be compared
 //! with last week.
 
-use std::fs::{self, File, OpenOptions};
-use std::io::{self, BufRead, BufReader, Write};
-use std::path::{Path, PathBuf};
+use std::io;
+use std::path::Path;
 
 use jiff::Timestamp;
 use moth_core::rate::Bitrate;
@@ -12,7 +11,7 @@ use moth_plan::measurement::ServerResult;
 use moth_plan::surroundings::Surroundings;
 use serde::{Deserialize, Serialize};
 
-use crate::overwrite::make_dir;
+use crate::lines::Lines;
 
 /// One test.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -97,20 +96,20 @@ impl History {
 /// The file of results.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Results {
-    path: PathBuf,
+    lines: Lines,
 }
 
 impl Results {
     /// The one below this folder.
     #[must_use]
     pub fn below(data: &Path) -> Self {
-        Self { path: data.join("results.jsonl") }
+        Self { lines: Lines::at(data.join("results.jsonl")) }
     }
 
     /// Where it is.
     #[must_use]
     pub fn path(&self) -> &Path {
-        &self.path
+        self.lines.path()
     }
 
     /// Adds a test.
@@ -118,18 +117,7 @@ impl Results {
     /// # Errors
     /// What the system says.
     pub fn add(&self, kept: &Kept) -> io::Result<()> {
-        if let Some(dir) = self.path.parent() {
-            make_dir(dir, true)?;
-        }
-        let mut line = serde_json::to_vec(kept)?;
-        line.push(b'\n');
-        let mut file = OpenOptions::new().create(true).append(true).read(true).open(&self.path)?;
-        // A line cut short by a full disk or a crash must not swallow this one.
-        if !ends_with_newline(&file)? {
-            line.insert(0, b'\n');
-        }
-        // In one go, so that two moths do not write into each other's line.
-        file.write_all(&line)
+        self.lines.add(kept)
     }
 
     /// Everything kept; nothing, if there is no file.
@@ -137,40 +125,17 @@ impl Results {
     /// # Errors
     /// What the system says.
     pub fn read(&self) -> io::Result<History> {
-        let file = match File::open(&self.path) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(History::default()),
-            opened => opened?,
-        };
-        let mut history = History::default();
-        for line in BufReader::new(file).split(b'\n') {
-            let line = line?;
-            if line.is_empty() {
-                continue;
-            }
-            match serde_json::from_slice(&line) {
-                Ok(kept) => history.kept.push(kept),
-                Err(_) => history.unread += 1,
-            }
-        }
-        Ok(history)
+        let (kept, unread) = self.lines.read()?;
+        Ok(History { kept, unread })
     }
-}
-
-fn ends_with_newline(mut file: &File) -> io::Result<bool> {
-    use io::{Read, Seek, SeekFrom};
-    if fs::File::metadata(file)?.len() == 0 {
-        return Ok(true);
-    }
-    file.seek(SeekFrom::End(-1))?;
-    let mut last = [0];
-    file.read_exact(&mut last)?;
-    Ok(last == *b"\n")
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use moth_plan::measurement::Carried;
+    use std::fs::OpenOptions;
+    use std::io::Write;
 
     fn kept(second: i64, kbps: u64) -> Kept {
         let rate = Bitrate::from_kbps(kbps);

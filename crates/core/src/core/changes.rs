@@ -269,8 +269,10 @@ impl Core {
                 let (now, to, from) = (self.video_now().kbps(), video.kbps(), awaited.from_kbps);
                 let went = if (to - from).abs() > 1.0 { (now - from) / (to - from) } else { 1.0 };
                 let numbers = format!("{now:.0} kb/s of video on the wire over 4 s, {to:.0} wanted");
-                // Of a step smaller than what wavers, most must be seen.
-                let is_near = (now - to).abs() <= NEAR * to && went >= MOST || went >= 1.0;
+                // Of a step smaller than what wavers, most must be seen, or the broadcaster must say it.
+                let says_so =
+                    self.stream.video_bitrate == Some(*video) && awaited.back.as_ref() != Some(&awaited.action);
+                let is_near = (now - to).abs() <= NEAR * to && (went >= MOST || says_so) || went >= 1.0;
                 match (is_near, went) {
                     (true, _) => (true, format!("It is done: {numbers}.")),
                     (_, 0.25..) => (false, format!("Only a part of it: {numbers}.")),

@@ -16,6 +16,7 @@ use super::before::{Before, Running};
 use super::choice::{Choice, Kind};
 use super::export::{Export, Job};
 use super::palette::Palette;
+use super::rehearsal::{RehearsalOrder, Rehearsing};
 use super::why;
 use crate::chronicle::Chronicle;
 use crate::production::Banner;
@@ -36,13 +37,15 @@ pub enum Tab {
     Routes,
     /// Budget and picture.
     Plan,
+    /// How much this rig bears, found off air.
+    Rehearse,
     /// The machine's condition.
     Machine,
 }
 
 impl Tab {
     /// All of them, in the order of their keys.
-    pub const ALL: [Self; 5] = [Self::Watch, Self::Why, Self::Routes, Self::Plan, Self::Machine];
+    pub const ALL: [Self; 6] = [Self::Watch, Self::Why, Self::Routes, Self::Plan, Self::Rehearse, Self::Machine];
 
     pub(super) fn name(self) -> &'static str {
         match self {
@@ -50,6 +53,7 @@ impl Tab {
             Self::Why => "Why",
             Self::Routes => "Routes",
             Self::Plan => "Plan",
+            Self::Rehearse => "Rehearse",
             Self::Machine => "Machine",
         }
     }
@@ -68,6 +72,8 @@ pub enum Wish {
     Replay(ReplayOrder),
     /// Something drawn and written to a file.
     Export(Box<Job>),
+    /// Something done about a rehearsal.
+    Rehearse(RehearsalOrder),
 }
 
 /// What lies over the screen and takes the keys.
@@ -89,6 +95,10 @@ pub enum Dialog {
     Consent(Box<TestOrder>, String),
     /// A stream key is being typed or pasted. It is never shown.
     EnterKey(Typed),
+    /// A rehearsal would be published: what, and how much.
+    ConsentRehearsal(String),
+    /// Something more to do in a soak is being typed.
+    EnterToDo(String),
     /// The stream key would be forgotten.
     ForgetKey,
     /// Something is taken away as a file: what, and how.
@@ -128,6 +138,8 @@ pub struct App {
     pub(super) notice: Option<String>,
     /// Where a replay is; `None` if this is none.
     pub(crate) replay: Option<ReplayState>,
+    /// What is rehearsed, and what could be.
+    pub(super) rehearsing: Rehearsing,
     /// What is written down of the broadcast.
     pub(super) chronicle: Arc<Mutex<Chronicle>>,
     /// When it began; `None` if that is not known.
@@ -158,6 +170,7 @@ impl App {
             before: None,
             notice: None,
             replay: None,
+            rehearsing: Rehearsing::default(),
             chronicle: Arc::default(),
             began: None,
             is_made_up: false,
@@ -196,6 +209,11 @@ impl App {
 
     /// Takes a new snapshot.
     pub fn show(&mut self, snapshot: Option<Arc<Snapshot>>) {
+        let at = |snapshot: &Option<Arc<Snapshot>>| snapshot.as_ref().map(|snapshot| snapshot.at);
+        if self.replay.is_none() && snapshot.is_some() && at(&snapshot) < at(&self.snapshot) {
+            // Another broadcast began in the place of the one before.
+            (self.began, self.cursor) = (None, None);
+        }
         self.snapshot = snapshot.or(self.snapshot.take());
     }
 
@@ -267,6 +285,15 @@ impl App {
                 }
                 None
             }
+            Some(Dialog::ConsentRehearsal(words)) => match key.code {
+                KeyCode::Char('y') => self.begin_prepared(),
+                KeyCode::Char('n') | KeyCode::Esc => None,
+                _ => {
+                    self.dialog = Some(Dialog::ConsentRehearsal(words));
+                    None
+                }
+            },
+            Some(Dialog::EnterToDo(typed)) => self.type_to_do(typed, key),
             Some(Dialog::Choose(choice)) => self.choose_key(choice, key),
             Some(Dialog::Export(export)) => self.export_key(export, key),
             Some(Dialog::Changes) => {
@@ -304,7 +331,7 @@ impl App {
                 self.begin_report();
                 return None;
             }
-            KeyCode::Char(digit @ '1'..='5') => return self.turn_to(Tab::ALL[usize::from(digit as u8 - b'1')]),
+            KeyCode::Char(digit @ '1'..='6') => return self.turn_to(Tab::ALL[usize::from(digit as u8 - b'1')]),
             KeyCode::Tab | KeyCode::BackTab => {
                 let at = Tab::ALL.iter().position(|tab| *tab == self.tab).unwrap_or(0);
                 let step = if code == KeyCode::Tab { 1 } else { Tab::ALL.len() - 1 };
@@ -317,6 +344,7 @@ impl App {
             Tab::Why => self.why_key(code),
             Tab::Routes => self.routes_key(code),
             Tab::Plan => self.plan_key(code),
+            Tab::Rehearse => self.rehearse_key(code),
             Tab::Machine => self.machine_key(code),
         }
     }
@@ -581,6 +609,10 @@ impl App {
 
     fn quit(&mut self) -> Option<Wish> {
         let on_air = self.snapshot.as_ref().is_some_and(|s| s.on_air_since.is_some());
+        if self.rehearsing.is_running() || self.rehearsing.is_all {
+            // Nobody sees it, and everything is put back before it is left.
+            return Some(Wish::Quit);
+        }
         if on_air && !self.is_demo {
             self.dialog = Some(Dialog::ConfirmQuit);
             return None;

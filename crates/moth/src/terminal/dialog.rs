@@ -27,6 +27,8 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
         Some(Dialog::Choose(choice)) => (" Change it to ", choose(choice, app)),
         Some(Dialog::ConfirmQuit) => (" Quit? ", quit(app)),
         Some(Dialog::Consent(_, words)) => (" Publish filler? ", consent(words, app)),
+        Some(Dialog::ConsentRehearsal(words)) => (" Rehearse it? ", consent_rehearsal(words, app)),
+        Some(Dialog::EnterToDo(typed)) => (" Something more to do ", enter_to_do(typed, app)),
         Some(Dialog::EnterKey(typed)) => (" A new stream key ", enter_key(app, typed.is_empty())),
         Some(Dialog::Export(export)) => (" Take it away ", take_away(export, app)),
         Some(Dialog::ForgetKey) => (" Forget the stream key? ", forget_key(app)),
@@ -116,6 +118,23 @@ fn consent(words: &str, app: &App) -> Vec<Line<'static>> {
     text(&mut lines, &format!("{words}."));
     lines.push(Line::default());
     lines.push(answers(app, &[("y", "publish it"), ("n", "leave it")]));
+    lines
+}
+
+fn consent_rehearsal(words: &str, app: &App) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    text(&mut lines, &format!("{words}."));
+    lines.push(Line::default());
+    lines.push(answers(app, &[("y", "begin"), ("n", "leave it")]));
+    lines
+}
+
+fn enter_to_do(typed: &str, app: &App) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    text(&mut lines, "It goes into the setup's list, and is there the next time as well.");
+    lines.push(Line::from(vec![Span::styled(typed.to_owned(), app.palette.strong()), Span::raw("▏")]));
+    lines.push(Line::default());
+    lines.push(answers(app, &[("Enter", "add it"), ("Esc", "leave it")]));
     lines
 }
 

@@ -5,6 +5,7 @@ use crossterm::event::{KeyCode, KeyEvent};
 use moth_core::Snapshot;
 use moth_core::suspects::Fault;
 use moth_core::trial::Trial;
+use moth_drawing::climb::Climb;
 use moth_drawing::evening::{Evening, Standing, Stood, Stretch};
 use moth_drawing::measured::{LineTest, ServersTest};
 use moth_drawing::picture::Picture;
@@ -15,8 +16,10 @@ use ratatui::text::{Line, Span};
 use super::app::{App, Dialog, Tab, Wish};
 use super::format::wrap;
 use super::palette::Palette;
+use super::rehearsal::CHOICES;
 use crate::chronicle::{lock, standing_now};
 use crate::plan::picture;
+use crate::rehearse::{drawn, told};
 use crate::side_drawing::Drawable;
 use crate::tested;
 
@@ -37,6 +40,8 @@ pub enum Subject {
     Line,
     /// The map of pictures.
     Picture,
+    /// A climb.
+    Climb,
     /// The load on a machine, by its place.
     Machine(usize),
     /// A report on the broadcast so far.
@@ -54,6 +59,7 @@ impl Subject {
             Self::Servers => "servers",
             Self::Line => "line",
             Self::Picture => "picture",
+            Self::Climb => "climb",
             Self::Machine(_) => "machine",
             Self::Report => "report",
         }
@@ -120,6 +126,8 @@ pub enum Work {
     Line(Box<LineTest>),
     /// The map of pictures.
     Picture(Box<Picture>),
+    /// A climb.
+    Climb(Box<Climb>),
     /// A report.
     Report(Box<Evening>, Paper),
 }
@@ -154,6 +162,11 @@ impl App {
             Tab::Plan => {
                 if self.before.as_ref().is_some_and(|before| before.plan().is_some()) {
                     add(Subject::Picture, "the map of pictures");
+                }
+            }
+            Tab::Rehearse => {
+                if self.over_climb().is_some() {
+                    add(Subject::Climb, "the climb, with every try");
                 }
             }
             Tab::Machine => {
@@ -237,7 +250,7 @@ impl App {
     fn work(&self, export: &Export) -> Option<Work> {
         let subject = export.subject();
         match subject {
-            Subject::Servers | Subject::Line | Subject::Picture => return self.work_before(export),
+            Subject::Servers | Subject::Line | Subject::Picture | Subject::Climb => return self.work_before(export),
             _ => {}
         }
         let snapshot = self.snapshot.as_ref()?;
@@ -279,7 +292,7 @@ impl App {
             },
             Subject::Machine(_) => Work::Machine(evening, machine?, stretch),
             Subject::Report => Work::Report(evening, export.paper),
-            Subject::Servers | Subject::Line | Subject::Picture => return None,
+            Subject::Servers | Subject::Line | Subject::Picture | Subject::Climb => return None,
         })
     }
 
@@ -293,6 +306,7 @@ impl App {
         Some(match export.subject() {
             Subject::Servers => Work::Servers(plain(before.newest_servers()?, kit, export.is_anonymous)),
             Subject::Line => Work::Line(plain(before.newest_line()?, kit, export.is_anonymous)),
+            Subject::Climb => Work::Climb(plain(self.over_climb()?, kit, export.is_anonymous)),
             _ => {
                 let mut drawn = picture(&before.plan()?, kit);
                 if before.is_stand_in() {
@@ -301,6 +315,18 @@ impl App {
                 Work::Picture(plain(drawn, kit, export.is_anonymous))
             }
         })
+    }
+
+    /// The climb that is over and shown, or the newest that was kept of what is chosen.
+    fn over_climb(&self) -> Option<Climb> {
+        if let Some(run) = self.rehearsing.shown() {
+            return drawn::climb(run.over.as_ref()?, told::caveat(&run.about));
+        }
+        let setup = &self.before.as_ref()?.kit.setup_name;
+        let choice = CHOICES.get(self.rehearsing.at).copied().flatten();
+        let kept = self.rehearsing.last(choice, setup)?;
+        let caveat = kept.simulated.as_ref().map(|shape| format!("The line was simulated, after {shape}."));
+        drawn::climb(kept, caveat)
     }
 
     /// The broadcast until now, as plain data.

@@ -9,7 +9,7 @@ use super::choice::Kind;
 use super::format::wrap;
 use super::palette::state_mark;
 use super::verdict::key_of;
-use super::{planning, routes};
+use super::{planning, rehearsing, routes};
 
 pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     let palette = app.palette;
@@ -20,7 +20,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     let word = |name: &str, what: &str| {
         Line::from(vec![Span::styled(format!("{name:>9}  "), palette.faint()), Span::raw(what.to_owned())])
     };
-    let others = "1 Watch  2 Why  3 Routes  4 Plan  5 Machine; Tab goes on";
+    let others = "1 Watch 2 Why 3 Routes 4 Plan 5 Rehearse 6 Machine; Tab goes on";
     match app.tab {
         Tab::Watch => {}
         Tab::Why => {
@@ -30,7 +30,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             lines.push(key("e", "take the suspects away as SVG or PDF"));
             lines.push(key("b s p … u", "do, or undo, what Watch proposes; a shows all changes"));
             lines.push(key("← →", "look back and forth; n N to the next, the last mark"));
-            lines.push(key("1-5", others));
+            lines.push(key("1-6", others));
             lines.push(Line::default());
             lines.push(word("▪ to ▪▪▪", "how much a sign weighs, for or against"));
             lines.push(word("%", "how likely each suspect is among those of its stage"));
@@ -51,7 +51,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             lines.push(key("p", "make the server under the cursor the setup's (◆)"));
             lines.push(key("Esc", "end a test; what was measured is kept"));
             lines.push(key("e", "take servers or line away as SVG or PDF"));
-            lines.push(key("1-5", others));
+            lines.push(key("1-6", others));
             lines.push(Line::default());
             lines.push(word("bands", "how much a server carries, from 0; each on the same scale"));
             lines.extend(wrap(&routes::marks(), 62).iter().map(|line| word("", line)));
@@ -66,7 +66,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             lines.push(key("w", "write bitrate and picture into the setup"));
             lines.push(key("e", "take the map away as SVG or PDF"));
             lines.push(key("k  x", "replace the stream key; forget it"));
-            lines.push(key("1-5", others));
+            lines.push(key("1-6", others));
             lines.push(Line::default());
             lines.extend(wrap(&planning::marks(), 62).iter().map(|line| word("", line)));
             lines.push(word("soft", Look::Soft.meaning()));
@@ -74,10 +74,25 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             lines.push(word("spare", Look::Spare.meaning()));
             return lines;
         }
+        Tab::Rehearse => {
+            lines.push(key("↑ ↓ Enter", "choose what to rehearse, and begin"));
+            lines.push(key("s", "to the service, or to a stand-in behind the line as measured"));
+            lines.push(key("Esc", "end it: everything is put back, what was found is told"));
+            lines.push(key("Space", "in a soak: what is under the cursor was just done"));
+            lines.push(key("n  x", "in a soak: something more to do; leave something out"));
+            lines.push(key("k", "keep what is recommended in the setup"));
+            lines.push(key("e", "take a climb away as SVG or PDF"));
+            lines.push(key("1-6", others));
+            lines.push(Line::default());
+            lines.push(word("● ▲", "a try that held; one in which something gave way"));
+            lines.push(word("clean", "it held for the whole of the longer run"));
+            lines.extend(wrap(&rehearsing::words(), 62).iter().map(|line| word("", line)));
+            return lines;
+        }
         Tab::Machine => {
             lines.push(key("r", "look at the machine again"));
             lines.push(key("e", "take the load by program away as SVG or PDF"));
-            lines.push(key("1-5", others));
+            lines.push(key("1-6", others));
             return lines;
         }
     }
@@ -104,7 +119,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     lines.push(key("← →", "look back and forth (PgUp PgDn by ten, Home start, Esc now)"));
     lines.push(key("n N", "to the next, the last mark"));
     lines.push(key("+ -", &format!("fewer or more seconds in a column (now {})", app.seconds_per_column())));
-    lines.push(key("1-5", others));
+    lines.push(key("1-6", others));
     lines.push(key("e E", "take away what is shown, as SVG or PDF; a report of it all"));
     lines.push(key("q", "quit"));
     lines.push(Line::default());

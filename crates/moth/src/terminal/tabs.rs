@@ -9,7 +9,8 @@ use ratatui::text::{Line, Span};
 use super::app::{App, Tab};
 use super::before::{Before, Running};
 use super::format::{fit, wrap};
-use super::{dialog, fitness, load, planning, routes, watch, why};
+use super::{dialog, fitness, load, planning, rehearsing, routes, watch, why};
+use crate::rehearse::run::Task;
 
 /// The smallest terminal it fits on.
 pub(super) const SMALLEST: (u16, u16) = (80, 24);
@@ -35,6 +36,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
         (_, None) => without_a_setup(frame, inner(body)),
         (Tab::Routes, Some(before)) => routes::draw(frame, inner(body), before, app.palette),
         (Tab::Plan, Some(before)) => planning::draw(frame, inner(body), before, app.palette),
+        (Tab::Rehearse, Some(before)) => rehearsing::draw(frame, inner(body), app, snapshot, before),
     }
     footer(frame, rows(area.height - 1, 1), app, snapshot);
     dialog::draw(frame, area, app, snapshot);
@@ -79,7 +81,7 @@ fn without_a_setup(frame: &mut Frame<'_>, area: Rect) {
 pub(super) fn names(app: &App, width: u16) -> Vec<Span<'static>> {
     let mut spans = vec![Span::styled(" vigilant moth ", app.palette.strong())];
     // Where a replay is matters more than what else could be shown.
-    let names_from = if app.replay.is_some() { 150 } else { 120 };
+    let names_from = if app.replay.is_some() { 150 } else { 130 };
     for (i, tab) in Tab::ALL.into_iter().enumerate() {
         if tab == app.tab {
             spans.push(Span::styled(
@@ -148,6 +150,32 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
             key("k", "key");
             key("e", "export");
         }
+        (Tab::Rehearse, Some(_)) => {
+            let is_soak = app.rehearsing.shown().is_some_and(|run| matches!(run.task, Task::Soak(_)));
+            match (app.rehearsing.shown().is_some(), app.rehearsing.is_running()) {
+                (_, true) if is_soak => {
+                    key("Space", "tick");
+                    key("n", "something more to do");
+                    key("x", "leave out");
+                    key("Esc", "end it");
+                }
+                (_, true) => key("Esc", "end it, and put everything back"),
+                (true, false) => {
+                    if app.can_keep() {
+                        key("k", "keep it in the setup");
+                    }
+                    key("e", "export");
+                    key("Enter", "on");
+                }
+                (false, false) => {
+                    key("↑↓", "choose");
+                    key("Enter", "begin");
+                    if !app.is_demo {
+                        key("s", "server or stand-in");
+                    }
+                }
+            }
+        }
         (Tab::Machine, before) => {
             if before.is_some() {
                 key("r", "look again");
@@ -158,7 +186,7 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     }
     let mut last = vec![("q", "quit".to_owned())];
     if area.width < 110 {
-        last.insert(0, ("1-5", "screens".to_owned()));
+        last.insert(0, ("1-6", "screens".to_owned()));
     }
     // What does not fit is left to the help, which `?` shows.
     let gap = if area.width >= 100 { "   " } else { " " };

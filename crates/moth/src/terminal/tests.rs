@@ -1,6 +1,6 @@
 //! Screens drawn to a buffer from seeded evenings, and what keys do.
 
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
@@ -145,12 +145,12 @@ fn second_machine() -> MachineLoad {
 async fn the_machine_screen_shows_who_takes_what_on_every_machine() {
     let trouble = snapshot("stitching-job", 26).await;
     let mut one = app(Some(trouble.clone()));
-    type_char(&mut one, '5');
+    type_char(&mut one, '6');
     insta::assert_snapshot!("load_120x40", drawn(&one, 120, 40));
     let mut both = Snapshot::clone(&trouble);
     both.others = vec![second_machine()];
     let mut two = app(Some(Arc::new(both)));
-    type_char(&mut two, '5');
+    type_char(&mut two, '6');
     insta::assert_snapshot!("load_of_two_158x47", drawn(&two, 158, 47));
 }
 
@@ -308,7 +308,7 @@ async fn carry_out(app: &mut App, wish: Option<Wish>, mut until: impl FnMut(&App
     let (tell, mut news) = tokio::sync::mpsc::unbounded_channel();
     let field = Field::StandIn(Box::new(Afternoon::shipped(41).unwrap()));
     let line = Afternoon::shipped(41).unwrap().dialer();
-    tokio::spawn(crate::tester::serve(field, line, to_do, tell));
+    tokio::spawn(crate::tester::serve(field, Arc::new(Mutex::new(line)), to_do, tell));
     orders.send(order).unwrap();
     while let Some(heard) = news.recv().await {
         app.learn(heard, some_day());
@@ -372,7 +372,7 @@ async fn a_test_is_ended_by_a_key_and_what_there_is_stays() {
     let (tell, mut news) = tokio::sync::mpsc::unbounded_channel();
     let afternoon = Afternoon::shipped(41).unwrap();
     let line = afternoon.dialer();
-    tokio::spawn(crate::tester::serve(Field::StandIn(Box::new(afternoon)), line, to_do, tell));
+    tokio::spawn(crate::tester::serve(Field::StandIn(Box::new(afternoon)), Arc::new(Mutex::new(line)), to_do, tell));
     orders.send(order).unwrap();
     while !idle(&app) {
         app.learn(news.recv().await.unwrap(), some_day());
@@ -487,12 +487,12 @@ fn a_stream_key_is_replaced_and_forgotten_and_never_shown() {
 #[tokio::test(start_paused = true)]
 async fn the_machine_is_looked_at_when_one_first_asks() {
     let mut app = preparing();
-    let wish = type_char(&mut app, '5');
+    let wish = type_char(&mut app, '6');
     carry_out(&mut app, wish, idle).await;
     insta::assert_snapshot!("machine_100x30", drawn(&app, 100, 30));
     insta::assert_snapshot!("machine_80x24", drawn(&app, 80, 24));
     type_char(&mut app, '1');
-    assert_eq!(type_char(&mut app, '5'), None, "and not again, unless asked to");
+    assert_eq!(type_char(&mut app, '6'), None, "and not again, unless asked to");
     assert!(matches!(type_char(&mut app, 'r'), Some(Wish::Test(_))));
 }
 
@@ -502,9 +502,9 @@ async fn every_screen_fits_any_size() {
     press(app, KeyCode::Char('l'));
     let wish = type_char(app, 'y');
     carry_out(app, wish, idle).await;
-    let wish = type_char(app, '5');
+    let wish = type_char(app, '6');
     carry_out(app, wish, idle).await;
-    for tab in ['1', '2', '3', '4', '5'] {
+    for tab in ['1', '2', '3', '4', '5', '6'] {
         type_char(app, tab);
         for (width, height) in [(80, 24), (81, 25), (99, 29), (110, 33), (119, 40), (200, 60), (250, 24), (80, 70)] {
             drawn(app, width, height);
@@ -687,7 +687,7 @@ async fn every_screen_has_something_to_take_away_and_names_stay_if_wanted() {
         ('3', 0, "moth-servers"),
         ('3', 1, "moth-line"),
         ('4', 0, "moth-picture"),
-        ('5', 0, "moth-machine"),
+        ('6', 0, "moth-machine"),
     ] {
         type_char(&mut app, tab);
         drawn(&app, 158, 47);

@@ -43,32 +43,33 @@ fn inner(area: Rect) -> Rect {
 /// What is above every screen: which one it is, and how the broadcast stands.
 pub(super) fn header(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     let palette = app.palette;
-    let name = match (&app.banner.demo, &app.banner.replay, &app.replay) {
-        (Some(name), _, _) => format!("demo: {name}, all made up"),
-        (None, Some(file), Some(state)) => replay_words(file, state, snapshot),
-        _ => String::new(),
-    };
+    let name = if app.rehearsing.is_running() { rehearsal_words(app) } else { name_words(app, snapshot) };
     let mut left = tabs::names(app, area.width);
     left.push(Span::styled(name, palette.fault(moth_core::suspects::Fault::Encoder)));
+    // What was on before is not on any more.
+    let is_over = app.rehearsing.is_all && !app.rehearsing.is_running();
     let stream = &snapshot.stream;
     let mut facts = Vec::new();
-    if let (Some(width), Some(height)) = (stream.width, stream.height) {
+    if let (Some(width), Some(height), false) = (stream.width, stream.height, is_over) {
         facts.push(format!("{width}×{height}"));
     }
-    if let Some(fps) = stream.fps {
+    if let Some(fps) = stream.fps.filter(|_| !is_over) {
         facts.push(format!("{} frames/s", (fps * 100.0).round() / 100.0));
     }
-    if let Some(since) = snapshot.on_air_since {
-        facts.push(format!("on air {}", clock(snapshot.at.since(since))));
+    if let Some(since) = snapshot.on_air_since.filter(|_| !is_over) {
+        let what = if app.rehearsing.is_running() { "rehearsing" } else { "on air" };
+        facts.push(format!("{what} {}", clock(snapshot.at.since(since))));
     }
-    let state = match snapshot.state {
+    let state = match snapshot.state.filter(|_| !is_over) {
         Some(state) => format!(" {} {} ", state_mark(Some(state)), state.word()),
+        None if is_over => " nothing is on ".into(),
         None => " no broadcaster ".into(),
     };
+    let shown = snapshot.state.filter(|_| !is_over);
     let right = vec![
         Span::styled(facts.join("  "), palette.faint()),
         Span::raw("  "),
-        Span::styled(state, palette.state(snapshot.state).add_modifier(ratatui::style::Modifier::REVERSED)),
+        Span::styled(state, palette.state(shown).add_modifier(ratatui::style::Modifier::REVERSED)),
     ];
     let right = Line::from(right).right_aligned();
     let room = usize::from(area.width).saturating_sub(right.width() + 1);
@@ -85,6 +86,27 @@ pub(super) fn header(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Sn
         frame.render_widget(left, area);
     }
     frame.render_widget(right, area);
+}
+
+/// What is shown, where it is not a broadcast of the user's.
+fn name_words(app: &App, snapshot: &Snapshot) -> String {
+    match (&app.banner.demo, &app.banner.replay, &app.replay) {
+        (Some(name), _, _) => format!("demo: {name}, all made up"),
+        (None, Some(file), Some(state)) => replay_words(file, state, snapshot),
+        _ => String::new(),
+    }
+}
+
+/// That what is on is a rehearsal.
+fn rehearsal_words(app: &App) -> String {
+    match (app.is_demo, app.before.as_ref().is_some_and(|before| before.kit.service.unseen.is_some())) {
+        (true, _) => "rehearsal, all made up".into(),
+        _ if app.rehearsing.shown().is_some_and(|run| run.about.simulated.is_some()) => {
+            "rehearsal, line simulated".into()
+        }
+        (false, true) => "rehearsal: nobody sees it".into(),
+        (false, false) => "rehearsal on air".into(),
+    }
 }
 
 /// Where a replay is and how fast it goes.

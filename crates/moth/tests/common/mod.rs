@@ -116,7 +116,7 @@ impl Desk {
             .collect();
         let config = format!(
             "setup = \"test\"\n[setups.test] # kept\nservice = \"nocturne\"\nbitrate = \"3 Mb/s\"\naudio = \"160k\"\n\
-             size = \"640x360\"\nrate = 30\n[services.nocturne]\nname = \"Nocturne\"\nunseen = \"?unseen=1\"\n\
+             size = \"640x360\"\nrate = 30\n[services.nocturne]\nname = \"Nocturne\"\nunseen = \"~dim\"\n\
              servers = [\n{}]\n",
             list.concat()
         );
@@ -154,6 +154,23 @@ impl Desk {
 
     pub fn config(&self) -> String {
         fs::read_to_string(self.dir.path().join("moth.toml")).unwrap()
+    }
+
+    /// A configuration with a broadcaster that the moth runs: ffmpeg, paced, with its bitrate left open.
+    pub fn with_encoder(servers: &[(&str, &str)], more: &str) -> Self {
+        let desk = Self::new(servers);
+        let words = "ffmpeg -hide_banner -nostdin -loglevel error -re -f lavfi -i testsrc2=size={size}:rate={rate} -f lavfi \
+                     -i sine=frequency=440:sample_rate=48000 -c:v libx264 -preset {preset} -g 60 -bf 2 -threads 1 -b:v {bitrate} \
+                     -minrate {bitrate} -maxrate {bitrate} -bufsize {bitrate} -x264-params nal-hrd=cbr -c:a aac -b:a 128k -f flv \
+                     {publish}";
+        let words: Vec<String> = words.split_whitespace().map(|word| format!("{word:?}")).collect();
+        let config = desk.config().replace("rate = 30\n", &format!("rate = 30\npreset = \"superfast\"\n{more}"));
+        let broadcaster = format!(
+            "[setups.test.broadcaster]\ncommand = [{}]\npresets = [\"ultrafast\", \"superfast\", \"no-such-preset\"]\n",
+            words.join(", ")
+        );
+        fs::write(desk.dir.path().join("moth.toml"), format!("{config}{broadcaster}")).unwrap();
+        desk
     }
 }
 

@@ -1,0 +1,398 @@
+//! `moth rehearse`: finds, off air, how much this rig bears.
+//!
+//! - [`rungs`]: the ladder of a climb, from the setup and what was asked for.
+//! - [`shape`]: the line of a stand-in server, from the newest measurement.
+//! - [`run`]: a rehearsal under way, and what is kept of it.
+//! - [`lines`]: it as JSON lines; [`told`]: what it came to, in sentences; [`drawn`]: as a drawing.
+
+pub(crate) mod drawn;
+pub mod lines;
+pub mod run;
+pub mod rungs;
+mod shape;
+pub mod told;
+
+use std::ops::ControlFlow;
+use std::sync::Arc;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use moth_core::Snapshot;
+use moth_core::rate::Bitrate;
+use moth_plan::setup::ServerChoice;
+use moth_plan::text::Size;
+use moth_rehearsal::climb::Times;
+use moth_rehearsal::ladder::{Kind, Ladder, Value};
+use moth_rehearsal::runner::{Does, End, Runner};
+use moth_rehearsal::soak::{Soak, TO_DO};
+use moth_rehearsal::tried::Length;
+use moth_relay::Server;
+use moth_rtmp::{Address, StreamKey};
+use moth_stage::STAND_IN;
+use moth_store::config::Change;
+use moth_store::rehearsals::{Rehearsed, What};
+use tokio::sync::{mpsc, watch};
+
+use crate::cli::{KitOptions, RehearseOptions, RehearseWhat};
+use crate::conductor::{Desk, conduct};
+use crate::consent::{self, Agreed};
+use crate::failure::Failure;
+use crate::headless::Lines;
+use crate::kit::Kit;
+use crate::outlets::Outlets;
+use crate::production::{self, Doors, Plan, Unseen};
+use crate::recording::Recording;
+use crate::{logging, out, terminal};
+use run::{About, Run, Task};
+use rungs::Bounds;
+
+/// How often the broadcast is looked at.
+const LOOK_EACH: Duration = Duration::from_millis(200);
+/// A step of a climb, if nobody says, in seconds.
+pub const STEP_S: usize = 20;
+/// A soak, if nobody says, in seconds.
+pub const SOAK_S: u64 = 600;
+/// A run that confirms is so many times as long as a step, and at most twice that.
+const CONFIRMS: usize = 15;
+/// What a host of one's own is told for a key, if none is given: it takes any.
+const ANY_KEY: &str = "rehearsal";
+
+/// What is to be rehearsed, and where.
+#[derive(Debug, Clone, Default)]
+pub struct Wanted {
+    /// What is raised; `None` for a soak.
+    pub climb: Option<Kind>,
+    /// What bounds the ladder.
+    pub bounds: Bounds,
+    /// Seconds of a step.
+    pub step_s: Option<usize>,
+    /// How long it may take; of a soak, how long it takes.
+    pub within: Option<Duration>,
+    /// Another server of the service.
+    pub server: Option<String>,
+    /// A stand-in server behind a line like the one that was measured.
+    pub no_server: bool,
+    /// A host that runs `moth ingest`.
+    pub ingest: Option<String>,
+    /// A file with the key.
+    pub key_file: Option<std::path::PathBuf>,
+}
+
+impl Wanted {
+    fn of(options: &RehearseOptions) -> Self {
+        let climb = match options.what {
+            RehearseWhat::Bitrate => Some(Kind::Bitrate),
+            RehearseWhat::Preset => Some(Kind::Preset),
+            RehearseWhat::Picture => Some(Kind::Picture),
+            RehearseWhat::Soak => None,
+        };
+        Self {
+            climb,
+            bounds: Bounds { from: options.from.clone(), to: options.to.clone(), step: options.step },
+            step_s: options.step_seconds,
+            within: options.run_for.map(Duration::from_secs),
+            server: options.server.clone(),
+            no_server: options.no_server,
+            ingest: options.ingest.clone(),
+            key_file: options.key_file.clone(),
+        }
+    }
+
+    fn times(&self) -> Times {
+        let step = self.step_s.unwrap_or(STEP_S);
+        Times {
+            search: Length { least_s: step, most_s: 3 * step },
+            confirm: Length { least_s: CONFIRMS * step, most_s: 2 * CONFIRMS * step },
+        }
+    }
+
+    /// Whether tries are shorter than they should be.
+    fn is_short(&self) -> bool {
+        self.climb.is_some() && self.step_s.is_some_and(|step| step < STEP_S)
+    }
+}
+
+/// A rehearsal that is ready to begin.
+#[derive(Clone)]
+pub struct Prepared {
+    /// What is put on.
+    pub plan: Plan,
+    /// What is run on it.
+    pub run: Run,
+    /// What it would publish to a service, in a sentence; `None` if it goes to nobody.
+    pub publishes: Option<String>,
+    /// One that was cut off before, in sentences.
+    pub cut_off: Option<String>,
+}
+
+/// Prepares a rehearsal with a setup.
+///
+/// # Errors
+/// [`Failure`] if what is asked for cannot be: no such rung, nothing measured for a stand-in, no key.
+pub(crate) fn prepare(wanted: &Wanted, kit: &Kit, doors: &Doors) -> Result<Prepared, Failure> {
+    let cut_off = kit.rehearsals.take_up().unwrap_or_default().filter(|cut_off| cut_off.setup == kit.setup_name);
+    let climb = wanted.climb.map(|kind| rungs::ladder(kind, &wanted.bounds, kit)).transpose()?;
+    let history = kit.history()?;
+    let mut servers = kit.servers()?;
+    if let Some(name) = &wanted.server {
+        let target = kit.targets(std::slice::from_ref(name), None)?;
+        servers.retain(|server| target.iter().all(|target| target.server.name != server.name));
+        servers.splice(0..0, target.into_iter().map(|target| target.server));
+    }
+    let (unseen, server, simulated) = if wanted.no_server {
+        let (shape, words) = shape::newest(&history, kit).ok_or(Failure::NothingMeasured)?;
+        (Unseen::StandIn(shape), STAND_IN.to_owned(), Some(words))
+    } else if let Some(text) = &wanted.ingest {
+        let address: Address = text.parse().map_err(|error| Failure::Address { option: "--ingest", error })?;
+        let any = || StreamKey::new(ANY_KEY).map_err(|error| Failure::Key { origin: "the rehearsal".into(), error });
+        let key = wanted.key_file.as_deref().map_or_else(any, |file| kit.key(Some(file)))?;
+        let name = address.authority();
+        (Unseen::Ingest(Server { name: name.clone(), address }, key), name, None)
+    } else {
+        let key = kit.unseen(kit.key(wanted.key_file.as_deref())?)?;
+        (Unseen::Service(key), servers.first().map(|server| server.name.clone()).unwrap_or_default(), None)
+    };
+    let to_service = matches!(unseen, Unseen::Service(_));
+    let plan = production::rehearsal(kit, servers, unseen, doors)?;
+    let about = About {
+        setup: kit.setup_name.clone(),
+        service: kit.service_name.clone(),
+        server: server.clone(),
+        publish_to: kit.setup.broadcaster.command.is_empty().then(|| doors.listen.to_string()),
+        simulated,
+        is_made_up: false,
+        is_short: wanted.is_short(),
+    };
+    let up_to = most(climb.as_ref(), kit);
+    let (task, long) = task(wanted, climb, kit, cut_off.as_ref());
+    let publishes = to_service.then(|| consent::rehearsal_words(&kit.service, &server, long, up_to));
+    let run = Run::new(about, task, kit.rehearsals.clone(), kit.setup.headroom_percent / 100.0);
+    Ok(Prepared { plan, run, publishes, cut_off: cut_off.as_ref().map(cut_off_words) })
+}
+
+/// A rehearsal on the observatory's afternoon, with stand-ins.
+pub(crate) fn prepare_demo(wanted: &Wanted, kit: &Kit, seed: u64) -> Result<Prepared, Failure> {
+    /// Steps that show a climb within a minute.
+    const SHORT_S: usize = 5;
+    let mut kit = kit.clone();
+    // The stand-in broadcaster takes presets of these names.
+    kit.setup.broadcaster.presets =
+        ["ultrafast", "superfast", "veryfast", "faster", "fast"].map(str::to_owned).to_vec();
+    let wanted = Wanted { step_s: Some(SHORT_S), ..wanted.clone() };
+    let mut climb = wanted.climb.map(|kind| rungs::ladder(kind, &wanted.bounds, &kit)).transpose()?;
+    if let Some((ladder, start)) = climb.as_mut().filter(|(ladder, _)| ladder.kind() == Kind::Picture) {
+        // It keeps its frame rate.
+        let Value::Picture { fps: kept, .. } = start else { return Err(Failure::Fault) };
+        let rungs = ladder.rungs().iter().filter(|rung| matches!(rung, Value::Picture { fps, .. } if fps == kept));
+        *ladder = Ladder::new(Kind::Picture, rungs.cloned().collect());
+    }
+    let server = kit.server_in_use(&kit.history()?).unwrap_or_default();
+    let about = About {
+        setup: kit.setup_name.clone(),
+        service: kit.service_name.clone(),
+        server: server.clone(),
+        publish_to: None,
+        simulated: Some("the observatory's afternoon".into()),
+        is_made_up: true,
+        is_short: true,
+    };
+    let (task, _) = task(&wanted, climb, &kit, None);
+    let run = Run::new(about, task, kit.rehearsals.clone(), kit.setup.headroom_percent / 100.0);
+    Ok(Prepared { plan: Plan::afternoon(&server, seed)?, run, publishes: None, cut_off: None })
+}
+
+/// What is run, and about for how long.
+fn task(wanted: &Wanted, climb: Option<(Ladder, Value)>, kit: &Kit, cut_off: Option<&Rehearsed>) -> (Task, Duration) {
+    let Some((ladder, start)) = climb else {
+        let long = wanted.within.unwrap_or(Duration::from_secs(SOAK_S));
+        let to_do = kit.setup.soak.clone().unwrap_or_else(|| TO_DO.map(str::to_owned).to_vec());
+        return (Task::Soak(Box::new(Soak::new(long.as_secs() as usize, to_do))), long);
+    };
+    let kind = ladder.kind();
+    let mut runner = Runner::new(ladder, wanted.times(), start).within(wanted.within);
+    // A broadcaster that a rehearsal before left where it was is put back to what was before that.
+    let left = cut_off.and_then(|cut_off| match &cut_off.what {
+        What::Climb(finding) if finding.climb == kind && finding.left_at.is_some() => Some(finding.start.clone()),
+        _ => None,
+    });
+    if let Some(before) = left {
+        runner = runner.from(before).knowing_the_start();
+    }
+    if !kit.setup.broadcaster.command.is_empty() {
+        runner = runner.running_the_broadcaster();
+    }
+    // A few tries fail, and take longer.
+    let about = Duration::from_secs(runner.left_s() as u64 * 3 / 2);
+    let long = wanted.within.map_or(about, |within| within.min(about));
+    (Task::Climb(Box::new(runner)), long)
+}
+
+/// The most that would be sent.
+fn most(climb: Option<&(Ladder, Value)>, kit: &Kit) -> Bitrate {
+    let heaviest = climb.and_then(|(ladder, _)| match ladder.rungs().last() {
+        Some(Value::Bitrate(rate)) => Some(*rate),
+        _ => None,
+    });
+    let video = heaviest.unwrap_or(kit.setup.bitrate);
+    Bitrate::from_bps(video.bps().saturating_add(kit.setup.audio.bps()))
+}
+
+/// That a rehearsal was cut off, and what that left behind.
+pub(crate) fn cut_off_words(cut_off: &Rehearsed) -> String {
+    let (found, left) = match &cut_off.what {
+        What::Climb(finding) => (finding.sentence(), finding.left()),
+        What::Soak(soaked) => (soaked.sentence(), None),
+    };
+    let left = left.map_or_else(String::new, |left| format!(" {left}"));
+    format!("A rehearsal ({}) was cut off on {}: {found}{left}", cut_off.word(), out::date(cut_off.date))
+}
+
+/// Writes what is recommended into the setup; says what was written, or why nothing was.
+///
+/// # Errors
+/// [`Failure`] if the configuration cannot be written; it is then as it was.
+pub(crate) fn keep(run: &Run, kit: &mut Kit) -> Result<String, Failure> {
+    let recommended = match run.over.as_ref().map(|over| &over.what) {
+        Some(What::Climb(finding)) if finding.highest_clean.is_some() => finding.recommended().cloned(),
+        _ => None,
+    };
+    let Some(recommended) = recommended else {
+        return Ok("there is nothing to keep: no rung was clean".into());
+    };
+    match &recommended {
+        Value::Bitrate(rate) => kit.change(&Change::Bitrate(*rate))?,
+        Value::Preset(_, name) => kit.change(&Change::Preset(name.clone()))?,
+        Value::Picture { width, height, fps } => {
+            kit.change(&Change::Size(Size::new(*width, *height)))?;
+            kit.change(&Change::Rate(f64::from(*fps)))?;
+        }
+    }
+    Ok(format!("{} is now in the setup {} in {}", recommended.words(), kit.setup_name, kit.file.path().display()))
+}
+
+/// Runs the command; gives whether a clean rung was found.
+///
+/// # Errors
+/// [`Failure`] if it could not be tried.
+pub fn run(options: &RehearseOptions, kit_options: &KitOptions) -> Result<bool, Failure> {
+    let _log = logging::to(options.log.as_deref(), options.headless)?;
+    let mut kit = Kit::open(kit_options)?;
+    options.draw.check()?;
+    let listen = options.listen.parse().map_err(|error| Failure::Address { option: "--listen", error })?;
+    let doors = Doors { listen, feed: options.feed };
+    let prepared = prepare(&Wanted::of(options), &kit, &doors)?;
+    if let Some(cut_off) = &prepared.cut_off {
+        // It is said wherever it can be seen: on the screen, by its own line there.
+        tracing::warn!("{cut_off}");
+    }
+    if let Some(words) = &prepared.publishes {
+        consent::ask(Agreed { yes: options.yes, on_air: options.on_air }, &kit.service, words.clone())?;
+    }
+    let begin = |path| Recording::begin(path, prepared.plan.servers(), false);
+    let recording = options.record.as_deref().map(begin).transpose()?;
+    if !options.headless {
+        let run = terminal::rehearse(prepared, kit.clone(), doors, recording)?;
+        let Some(run) = run else { return Err(Failure::NotRehearsed("it was left before anything was found".into())) };
+        out::text(&format!("{}\n", told::sentences(&run).join("\n")))?;
+        if options.keep {
+            out::text(&format!("{}\n", keep(&run, &mut kit)?))?;
+        }
+        draw(options, &run, &kit)?;
+        return verdict(&run);
+    }
+    let run = headless(prepared, recording)?;
+    draw(options, &run, &kit)?;
+    if options.keep {
+        let kept = keep(&run, &mut kit)?;
+        tracing::info!("{kept}");
+    }
+    verdict(&run)
+}
+
+/// Draws a climb in which something was tried, if that was asked for.
+fn draw(options: &RehearseOptions, run: &Run, kit: &Kit) -> Result<(), Failure> {
+    match run.over.as_ref().filter(|over| run::says_something(over)) {
+        Some(over) => options.draw.write(drawn::climb(over, told::caveat(&run.about)), kit),
+        None => Ok(()),
+    }
+}
+
+/// Whether a clean rung was found; an error if it could not be tried at all.
+fn verdict(run: &Run) -> Result<bool, Failure> {
+    let Some(over) = &run.over else { return Err(Failure::NotRehearsed("it ended before it began".into())) };
+    if run::says_something(over) {
+        return Ok(run::is_clean(over));
+    }
+    let why = match &over.what {
+        What::Climb(finding) => match finding.end {
+            End::TimeOver => Some("no broadcaster came, or none stayed for long enough, within --for".to_owned()),
+            _ => finding.ended(),
+        },
+        What::Soak(soaked) => Some(soaked.sentence()),
+    };
+    Err(Failure::NotRehearsed(why.unwrap_or_else(|| "nothing was found".into())))
+}
+
+/// Runs it without a screen, with JSON lines on standard output.
+fn headless(prepared: Prepared, recording: Option<Recording>) -> Result<Run, Failure> {
+    let Prepared { plan, mut run, .. } = prepared;
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
+    runtime.block_on(async {
+        let core = plan.core();
+        let production = plan.begin().await?;
+        let relay = production.relay.clone();
+        let mut out = Lines::begin()?;
+        let mut lines = lines::Lines::default();
+        out.print(&lines::Lines::first(&run));
+        let (order, actions) = mpsc::unbounded_channel();
+        let (_hold_stop, stop) = watch::channel(false);
+        let (_hold_told, told) = mpsc::unbounded_channel();
+        let (asked_to_stop, asked) = watch::channel(false);
+        let look = |snapshot: Arc<Snapshot>| {
+            if run.over.is_some() {
+                return ControlFlow::Break(());
+            }
+            if *asked.borrow() {
+                run.cancel();
+            }
+            let does = run.look(&snapshot, Timestamp::now());
+            for line in lines.take(&run, &snapshot) {
+                out.print(&line);
+            }
+            match does {
+                Does::Act(action) => {
+                    let _ = order.send(action);
+                }
+                Does::Drop => relay.drop_what_waits(),
+                Does::Wait => {}
+                Does::Over(_) => return ControlFlow::Break(()),
+            }
+            ControlFlow::Continue(())
+        };
+        let outlets = Outlets::default();
+        let mut desk = Desk { actions, stop, recording, outlets, told, asked_to_stop: Some(asked_to_stop) };
+        let conducted = conduct(production, core, &mut desk, LOOK_EACH, look).await;
+        if let Some(last) = lines::Lines::last(&run) {
+            out.print(&last);
+        }
+        out.finish()?;
+        desk.close()?;
+        conducted.map(|()| run)
+    })
+}
+
+/// Says, before anything else is done with a setup, that a rehearsal was cut off, and keeps what it had found.
+pub(crate) fn take_up(kit: &Kit) -> Option<String> {
+    let cut_off = kit.rehearsals.take_up().ok()??;
+    Some(cut_off_words(&cut_off))
+}
+
+/// Which server a setup would rehearse with, for a screen that has not prepared anything yet.
+pub(crate) fn server_words(kit: &Kit) -> String {
+    let history = kit.history().unwrap_or_default();
+    match (&kit.setup.server, kit.server_in_use(&history)) {
+        (ServerChoice::Automatic, Some(name)) => format!("{name} (the best that was tested, or the first)"),
+        (_, name) => name.unwrap_or_else(|| "none".into()),
+    }
+}

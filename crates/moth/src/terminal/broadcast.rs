@@ -1,0 +1,311 @@
+//! The relay's thread: what is on air, and what is rehearsed in its place.
+
+use std::ops::ControlFlow;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use moth_core::Snapshot;
+use moth_core::figure::Origin;
+use moth_core::proposal::Action;
+use moth_core::reading::Observation;
+use moth_rehearsal::runner::Does;
+use moth_relay::Dialer;
+use tokio::sync::{mpsc, watch as channel};
+
+use super::rehearsal::RehearsalOrder;
+use crate::chronicle::{Chronicle, lock};
+use crate::conductor::{Desk, conduct};
+use crate::failure::Failure;
+use crate::herald::Bell;
+use crate::outlets::{OutletPlan, Outlets};
+use crate::production::{Plan, Production};
+use crate::recording::Recording;
+use crate::rehearse::Prepared;
+use crate::rehearse::run::{Run, Task};
+use crate::tester::{self, Field, TestNews, TestOrder};
+use crate::{Outcome, signals, tell};
+
+/// How often the core is asked.
+const LOOK_EACH: Duration = Duration::from_millis(200);
+
+/// What is put on.
+pub(super) struct Acts {
+    /// The broadcast; `None` where there are only rehearsals.
+    pub live: Option<Plan>,
+    /// The rehearsal to begin with.
+    pub first: Option<Box<Prepared>>,
+    /// It ends after this long.
+    pub run_for: Option<Duration>,
+    /// Where everything that is seen is written, if anywhere.
+    pub recording: Option<Recording>,
+    /// Who else is told.
+    pub outlets: OutletPlan,
+    /// Where `moth tell` reaches it.
+    pub socket: Option<PathBuf>,
+}
+
+/// The two ways to have something found out.
+pub(super) struct Tests {
+    pub orders: mpsc::UnboundedReceiver<TestOrder>,
+    pub news: mpsc::UnboundedSender<TestNews>,
+}
+
+/// How it is joined to the screen.
+pub(super) struct Wiring {
+    pub actions: mpsc::UnboundedReceiver<Action>,
+    pub stop: channel::Receiver<bool>,
+    pub bell: Bell,
+    pub tests: Tests,
+    pub snapshots: channel::Sender<Option<Arc<Snapshot>>>,
+    /// Written here and not where they are drawn, which may miss some.
+    pub chronicle: Arc<Mutex<Chronicle>>,
+    pub rehearsals: mpsc::UnboundedReceiver<RehearsalOrder>,
+    pub rehearsal: channel::Sender<Option<Arc<Run>>>,
+    pub say: std::sync::mpsc::Sender<String>,
+}
+
+/// What the screen sees of it.
+struct Show {
+    snapshots: channel::Sender<Option<Arc<Snapshot>>>,
+    chronicle: Arc<Mutex<Chronicle>>,
+    rehearsal: channel::Sender<Option<Arc<Run>>>,
+    say: std::sync::mpsc::Sender<String>,
+}
+
+impl Show {
+    fn snapshot(&self, snapshot: Arc<Snapshot>) {
+        lock(&self.chronicle).take(&snapshot);
+        self.snapshots.send_replace(Some(snapshot));
+    }
+
+    /// Another broadcast begins: what was written down belongs to the one before.
+    fn begin_anew(&self) {
+        *lock(&self.chronicle) = Chronicle::default();
+    }
+}
+
+/// What comes after what was put on.
+enum Next {
+    /// Nothing: the program ends.
+    Nothing,
+    /// This is rehearsed.
+    Rehearsal(Box<Prepared>),
+    /// The broadcast, or what there is without one.
+    Live,
+}
+
+/// The line that is in use, for handshakes beside the broadcast.
+type LineInUse = Arc<Mutex<Arc<dyn Dialer>>>;
+
+/// Runs it all. Whether it could begin is told to `began` once.
+pub(super) fn run(acts: Acts, wiring: Wiring, began: &std::sync::mpsc::Sender<Outcome>) -> Outcome {
+    let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            let _ = began.send(Err(Failure::System { what: "the program's scheduler could not be started", error }));
+            return Ok(());
+        }
+    };
+    runtime.block_on(async {
+        match Stage::open(acts, wiring).await {
+            Ok((stage, first)) => stage.run(first, began).await,
+            Err(failure) => {
+                let _ = began.send(Err(failure));
+                Ok(())
+            }
+        }
+    })
+}
+
+struct Stage {
+    live: Option<Plan>,
+    run_for: Option<Duration>,
+    desk: Desk,
+    show: Show,
+    rehearsals: mpsc::UnboundedReceiver<RehearsalOrder>,
+    /// Waits to be served with the first line there is.
+    tests: Option<(Field, Tests)>,
+    line: Option<LineInUse>,
+}
+
+impl Stage {
+    async fn open(acts: Acts, wiring: Wiring) -> Result<(Self, Next), Failure> {
+        let first = acts.first.map_or(Next::Live, Next::Rehearsal);
+        let of = match (&acts.live, &first) {
+            (Some(plan), _) => plan,
+            (None, Next::Rehearsal(prepared)) => &prepared.plan,
+            (None, _) => return Err(Failure::Fault),
+        };
+        let field = of.field()?;
+        let desk = Desk {
+            actions: wiring.actions,
+            stop: wiring.stop,
+            recording: acts.recording,
+            outlets: acts.outlets.open(wiring.bell).await?,
+            told: tell::listen(acts.socket.as_deref())?,
+            asked_to_stop: None,
+        };
+        let Wiring { snapshots, chronicle, rehearsal, say, rehearsals, tests, .. } = wiring;
+        let show = Show { snapshots, chronicle, rehearsal, say };
+        let tests = Some((field, tests));
+        Ok((Self { live: acts.live, run_for: acts.run_for, desk, show, rehearsals, tests, line: None }, first))
+    }
+
+    async fn run(mut self, mut next: Next, began: &std::sync::mpsc::Sender<Outcome>) -> Outcome {
+        let mut began = Some(began);
+        let outcome = loop {
+            let plan = match &next {
+                Next::Nothing => break Ok(()),
+                Next::Rehearsal(prepared) => Some(prepared.plan.clone()),
+                Next::Live => self.live.clone(),
+            };
+            let Some(plan) = plan else {
+                next = self.wait().await;
+                continue;
+            };
+            let core = plan.core();
+            let production = match plan.begin().await {
+                Ok(production) => production,
+                Err(failure) => match began.take() {
+                    Some(began) => {
+                        let _ = began.send(Err(failure));
+                        return Ok(());
+                    }
+                    // A broadcast that cannot go on is no broadcast; a rehearsal that cannot begin leaves it be.
+                    None if matches!(next, Next::Live) => break Err(failure),
+                    None => {
+                        let _ = self.show.say.send(failure.to_string());
+                        next = Next::Live;
+                        continue;
+                    }
+                },
+            };
+            self.use_line(&production);
+            if let Some(began) = began.take() {
+                let _ = began.send(Ok(()));
+            }
+            self.show.begin_anew();
+            let came = match next {
+                Next::Rehearsal(prepared) => self.rehearse(production, core, prepared.run).await,
+                _ => self.broadcast(production, core).await,
+            };
+            next = match came {
+                Ok(next) => next,
+                Err(failure) => break Err(failure),
+            };
+        };
+        let closed = self.desk.close();
+        outcome.and(closed)
+    }
+
+    /// Tests ask for handshakes over the line of what is on.
+    fn use_line(&mut self, production: &Production) {
+        match &self.line {
+            Some(line) => *line.lock().unwrap_or_else(PoisonError::into_inner) = production.dialer.clone(),
+            None => {
+                let line: LineInUse = Arc::new(Mutex::new(production.dialer.clone()));
+                if let Some((field, tests)) = self.tests.take() {
+                    tokio::spawn(tester::serve(field, line.clone(), tests.orders, tests.news));
+                }
+                self.line = Some(line);
+            }
+        }
+    }
+
+    /// There is nothing to put on until something is asked for.
+    async fn wait(&mut self) -> Next {
+        loop {
+            tokio::select! {
+                biased;
+                stopped = self.desk.stop.wait_for(|stop| *stop) => { drop(stopped); return Next::Nothing }
+                signalled = signals::stop_requested() => {
+                    if let Err(error) = signalled {
+                        tracing::warn!(%error, "signals cannot be listened for");
+                    }
+                    return Next::Nothing;
+                }
+                order = self.rehearsals.recv() => match order {
+                    Some(RehearsalOrder::Begin(prepared)) => return Next::Rehearsal(prepared),
+                    Some(_) => {}
+                    None => return Next::Nothing,
+                },
+            }
+        }
+    }
+
+    async fn broadcast(&mut self, production: Production, core: moth_core::Core) -> Result<Next, Failure> {
+        let mut next = Next::Nothing;
+        let (show, rehearsals, run_for) = (&self.show, &mut self.rehearsals, self.run_for);
+        let look = |snapshot: Arc<Snapshot>| {
+            let over = run_for.is_some_and(|limit| snapshot.at.seconds() >= limit.as_secs_f64());
+            show.snapshot(snapshot);
+            while let Ok(order) = rehearsals.try_recv() {
+                if let RehearsalOrder::Begin(prepared) = order {
+                    next = Next::Rehearsal(prepared);
+                    return ControlFlow::Break(());
+                }
+            }
+            if over { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        };
+        conduct(production, core, &mut self.desk, LOOK_EACH, look).await?;
+        Ok(next)
+    }
+
+    async fn rehearse(&mut self, production: Production, core: moth_core::Core, mut run: Run) -> Result<Next, Failure> {
+        let (relay, recorder) = (production.relay.clone(), production.recorder.clone());
+        let (order, actions) = mpsc::unbounded_channel();
+        let (_never, stop) = channel::channel(false);
+        let (asked_to_stop, asked) = channel::channel(false);
+        let recording = self.desk.recording.take();
+        let (_hold_told, told) = mpsc::unbounded_channel();
+        // Nobody is rung for what is lost on purpose, and what the screen asks for is left to the broadcast.
+        let mut desk =
+            Desk { actions, stop, recording, outlets: Outlets::default(), told, asked_to_stop: Some(asked_to_stop) };
+        let (show, rehearsals, quits) = (&self.show, &mut self.rehearsals, &self.desk.stop);
+        let mut is_left = false;
+        let look = |snapshot: Arc<Snapshot>| {
+            if run.over.is_some() {
+                return ControlFlow::Break(());
+            }
+            while let Ok(order) = rehearsals.try_recv() {
+                if let Some(text) = take(&mut run, order, &snapshot) {
+                    recorder.note(Origin::Reported, Observation::Remark { text });
+                }
+            }
+            if *quits.borrow() || *asked.borrow() {
+                is_left = true;
+                run.cancel();
+            }
+            let does = run.look(&snapshot, Timestamp::now());
+            show.snapshot(snapshot);
+            show.rehearsal.send_replace(Some(Arc::new(run.clone())));
+            match does {
+                Does::Act(action) => {
+                    let _ = order.send(action);
+                }
+                Does::Drop => relay.drop_what_waits(),
+                Does::Wait => {}
+                Does::Over(_) => return ControlFlow::Break(()),
+            }
+            ControlFlow::Continue(())
+        };
+        let conducted = conduct(production, core, &mut desk, LOOK_EACH, look).await;
+        self.desk.recording = desk.recording.take();
+        conducted?;
+        Ok(if is_left || run.over.is_none() { Next::Nothing } else { Next::Live })
+    }
+}
+
+/// Does what the screen asks of a rehearsal; gives what is to be marked on the lanes.
+fn take(run: &mut Run, order: RehearsalOrder, snapshot: &Snapshot) -> Option<String> {
+    match (order, &mut run.task) {
+        (RehearsalOrder::Cancel, _) => run.cancel(),
+        (RehearsalOrder::Tick(which), Task::Soak(soak)) => return soak.tick(which, snapshot),
+        (RehearsalOrder::Add(text), Task::Soak(soak)) => soak.add(text),
+        (RehearsalOrder::LeaveOut(which), Task::Soak(soak)) => soak.leave_out(which),
+        _ => {}
+    }
+    None
+}
