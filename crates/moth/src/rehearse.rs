@@ -178,7 +178,11 @@ pub(crate) fn prepare_demo(wanted: &Wanted, kit: &Kit, seed: u64) -> Result<Prep
     // The stand-in broadcaster takes presets of these names.
     kit.setup.broadcaster.presets =
         ["ultrafast", "superfast", "veryfast", "faster", "fast"].map(str::to_owned).to_vec();
-    let wanted = Wanted { step_s: Some(SHORT_S), ..wanted.clone() };
+    let mut wanted = Wanted { step_s: Some(SHORT_S), ..wanted.clone() };
+    if wanted.climb == Some(Kind::Bitrate) {
+        // A few rungs about what the afternoon's servers bear.
+        wanted.bounds = Bounds { from: Some("3M".into()), to: Some("6M".into()), step: Some(Bitrate::from_kbps(500)) };
+    }
     let mut climb = wanted.climb.map(|kind| rungs::ladder(kind, &wanted.bounds, &kit)).transpose()?;
     if let Some((ladder, start)) = climb.as_mut().filter(|(ladder, _)| ladder.kind() == Kind::Picture) {
         // It keeps its frame rate.

@@ -313,11 +313,25 @@ fn a_stand_in_behind_the_measured_line_gives_what_the_line_would_and_says_so() {
     desk.measure(hosts.at_home(), &["uplink", "--to", &address]);
     drop(ingest);
     // Nobody agreed to anything, and there is no server.
-    let words = ["bitrate", "--from", "1M", "--to", "3500k", "--step", "250k", "--step-seconds", "5", "--no-server"];
+    let words = [
+        "bitrate",
+        "--from",
+        "1M",
+        "--to",
+        "3M",
+        "--step",
+        "500k",
+        "--step-seconds",
+        "5",
+        "--for",
+        "150",
+        "--no-server",
+    ];
     let (status, lines, outcome) = Rehearsal::begin(here(), &desk, &words).end();
     let (told, room) = (tried(&lines), room_kbps(2400));
     let clean = outcome["highest_clean"].as_f64().unwrap_or_else(|| panic!("{told:?} {outcome}")) / 1000.0;
-    assert!((clean - room).abs() < 500.0, "{clean} of {room} kb/s: {told:?}");
+    // The stand-in line has no headers of the network; what was measured had.
+    assert!(clean <= room + 200.0 && clean + 700.0 > room, "{clean} of {room} kb/s: {told:?}");
     assert_eq!((status, &outcome["gave_way"]), (Some(0), &Value::from("network")), "{told:?} {outcome}");
     assert!(outcome["simulated"].as_str().unwrap().contains("measured on"), "{outcome}");
     assert!(outcome["sentences"].to_string().contains("The line was simulated"), "{outcome}");

@@ -516,3 +516,69 @@ fn a_terminal_of_65535_columns_and_rows_takes_no_memory() {
     terminal.keys("y");
     terminal.shows("left=0", 10);
 }
+
+#[test]
+fn a_climb_in_the_demo_is_begun_ended_by_a_key_and_the_evening_begins_anew() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(120, 40);
+    terminal.run_moth("demo --evening calm");
+    terminal.shows("nothing at fault", 10);
+    terminal.keys("5");
+    let screen = terminal.shows("How much does this rig bear?", 5);
+    assert!(screen.contains("the evening begins anew afterwards"), "{screen}");
+    terminal.keys("Enter");
+    let screen = terminal.shows("3 000 kb/s (1 of 7) is tried", 15);
+    assert!(screen.contains("rehearsal, all made up") && screen.contains("rehearsing 0:"), "{screen}");
+    terminal.shows("(2 of 7) is tried", 30);
+    assert!(terminal.screen().contains("held"), "the first one did");
+    terminal.keys("Escape");
+    let screen = terminal.shows("Ended by hand: this is what was found by then.", 10);
+    assert!(screen.contains("No rung was confirmed: 3 000 kb/s held") && screen.contains("all made up"), "{screen}");
+    assert!(!screen.contains("keep it in the setup"), "there is nothing to keep");
+    // The evening is on again, from its beginning.
+    terminal.keys("1");
+    terminal.shows("on air 0:0", 10);
+    terminal.keys("5");
+    terminal.keys("Enter");
+    terminal.shows("nothing was clean", 5);
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+}
+
+#[test]
+fn a_soak_on_the_screen_is_ticked_marked_on_the_lanes_and_told_when_left() {
+    if !have(&["tmux", "ffmpeg"]) {
+        return;
+    }
+    let address = format!("rtmp://127.0.0.1:{}/moth", free_port());
+    let _ingest = Ingest::begin(Command::new("env"), &address, &[]);
+    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let (config, listen) = (desk.dir.path().join("moth.toml"), format!("rtmp://127.0.0.1:{}/moth", free_port()));
+    let terminal = Terminal::new(140, 40);
+    let words = format!("rehearse soak --for 15 --ingest {address} --listen {listen} --config {}", config.display());
+    terminal.run_moth(&words);
+    let screen = terminal.shows("Waiting for your broadcaster", 10);
+    assert!(screen.contains(&format!("publish to {listen}")) && screen.contains("begin a call"), "{screen}");
+    let ffmpeg = Running(publish(Command::new("env"), &format!("{listen}/local"), 60, 1000));
+    terminal.shows("Nothing was lost in", 20);
+    terminal.keys("Space");
+    terminal.shows("✓ show the heaviest scene", 5);
+    terminal.keys("n");
+    terminal.tmux(&["send-keys", "-l", "let the cat in"]);
+    terminal.keys("Enter");
+    terminal.shows("· let the cat in", 5);
+    terminal.keys("1");
+    let screen = terminal.shows("rehearsing 0:", 5);
+    assert!(screen.contains("show the heaviest scene"), "it is an event on the lanes:\n{screen}");
+    terminal.keys("5");
+    terminal.shows("Soak: over", 25);
+    terminal.shows("nothing is on", 5);
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+    let screen = terminal.screen();
+    assert!(screen.contains("Nothing was lost in 15 s.") && screen.contains("is ruled out"), "{screen}");
+    assert!(desk.config().contains("let the cat in") && desk.config().contains("# kept"));
+    drop(ffmpeg);
+}

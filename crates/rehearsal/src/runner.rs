@@ -26,6 +26,8 @@ const BY_HAND_WITHIN: Duration = Duration::from_secs(130);
 const SETTLED_WITHIN: Duration = Duration::from_secs(10);
 /// And so long at least: a second must have passed in which it is seen.
 const AT_LEAST: Duration = Duration::from_millis(1100);
+/// A broadcaster says within this what it takes.
+const TOLD_WITHIN: Duration = Duration::from_secs(8);
 /// A server must take the broadcast within this.
 const TAKEN_WITHIN: Duration = Duration::from_secs(30);
 /// A broadcaster that is away for longer is gone: it is run again, or reconnects, sooner.
@@ -351,6 +353,17 @@ impl Runner {
         let on_air = snapshot.on_air_since.map(|_| on_air.unwrap_or(snapshot.at));
         let waited = on_air.is_some_and(|since| snapshot.at.since(since) > TAKEN_WITHIN);
         if snapshot.state == Some(State::Steady) {
+            // By hand a preset would be changed where nobody sees it.
+            if self.ladder.kind() == Kind::Preset && !snapshot.stream.takes_preset {
+                let has_told = on_air.is_some_and(|since| snapshot.at.since(since) > TOLD_WITHIN);
+                if has_told {
+                    let why = "a preset is not seen on the wire, and nothing here changes it: let the moth run the encoder's command, or a program on the feed";
+                    self.finish(End::NotSet, Some(why.into()));
+                } else {
+                    self.phase = Phase::Begin { on_air };
+                }
+                return Does::Wait;
+            }
             if !self.start_is_exact
                 && let Some(stated) = stated(self.ladder.kind(), &snapshot.stream)
             {

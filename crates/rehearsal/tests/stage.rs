@@ -149,6 +149,36 @@ async fn presets_are_climbed_one_by_one_until_the_encoder_gives_way() {
 }
 
 #[tokio::test(start_paused = true)]
+async fn presets_that_nobody_here_changes_are_no_climb() {
+    let evening = evening(9000);
+    let mut core = Core::new(Settings { servers: evening.servers() });
+    let mut theatre = Theatre::open(&evening, 3).unwrap();
+    let preset = |place: usize| Value::Preset(place, format!("preset {place}"));
+    let mut runner = Runner::new(Ladder::new(Kind::Preset, (0..4).map(preset).collect()), TIMES, preset(1));
+    let mut look = Moment::START;
+    'evening: while let Some(reading) = theatre.readings.recv().await {
+        while look <= reading.at {
+            let mut snapshot = core.snapshot(look);
+            // As of a broadcaster that nothing here changes.
+            snapshot.stream.takes_preset = false;
+            match runner.look(&snapshot) {
+                Does::Wait => {}
+                Does::Over(end) => {
+                    assert_eq!(end, End::NotSet);
+                    break 'evening;
+                }
+                other => panic!("{other:?}"),
+            }
+            look = Moment::after(look.since(Moment::START) + Duration::from_millis(200));
+        }
+        core.take(&reading);
+    }
+    let found = Finding::of(&runner, 0.25);
+    assert!(found.ended().unwrap().contains("not seen on the wire"), "{:?}", found.ended());
+    assert!((8.0..11.0).contains(&look.seconds()), "it may take a moment to say what it takes: {look:?}");
+}
+
+#[tokio::test(start_paused = true)]
 async fn cancelled_in_any_phase_it_is_put_back_and_says_what_was_found() {
     let mut phases = Vec::new();
     for after in [0, 2, 4, 5, 7, 30, 60, 100, 180] {

@@ -19,15 +19,21 @@ use super::app::App;
 use super::before::Before;
 use super::format::{fit, number, wrap};
 use super::rehearsal::CHOICES;
+use crate::failure::Failure;
 use crate::rehearse::run::{Run, Task};
 use crate::rehearse::{STEP_S, rungs, server_words, told};
 
-/// Columns of what a rung is.
-const VALUES: usize = 24;
-/// Columns of its tries.
-const TRIES: usize = 8;
+/// Columns of a rung's tries.
+const TRIES: usize = 7;
 /// Columns of a bar.
 const BAR: usize = 20;
+/// A screen of so many columns has room for every figure.
+const WIDE: u16 = 150;
+
+/// Columns of what a rung is, of what came of it, and of a figure.
+fn columns(wide: bool) -> (usize, usize, usize) {
+    if wide { (25, 37, 10) } else { (22, 24, 9) }
+}
 
 /// The mark of a try that held, and of one in which something gave way.
 const HELD: &str = "●";
@@ -128,6 +134,7 @@ fn climb_words(kind: Kind, before: &Before, is_demo: bool) -> String {
             let ends = first.zip(last).map_or(String::new(), |(a, b)| format!(" ({} to {})", a.words(), b.words()));
             format!("{what}{ends}, until frames are lost; a step back, and that for longer")
         }
+        Err(Failure::Rungs(why)) => format!("{what}: {why}"),
         Err(failure) => format!("{what}: {failure}"),
     }
 }
@@ -265,15 +272,16 @@ fn ladder(
     area: Rect,
 ) -> Vec<Line<'static>> {
     let palette = app.palette;
-    let wide = area.width >= 140;
-    let mut head = format!("{:VALUES$}{:TRIES$}{:<24}{:>8}", "  step", "tries", "it came to", "lost");
-    let columns: &[&str] = if wide {
-        &["sent kb/s", "bits/pixel", "frames/s", "CPU %", "GPU %", "encode ms", "queue ms"]
+    let wide = area.width >= WIDE;
+    let (values, came, figure) = columns(wide);
+    let mut head = format!("{:values$}{:TRIES$}{:came$}{:>7}", "  step", "tries", "it came to", "lost");
+    let names: &[&str] = if wide {
+        &["sent kb/s", "bits/px", "frames/s", "CPU %", "GPU %", "encode ms", "queue ms"]
     } else {
         &["CPU %", "queue ms"]
     };
-    for column in columns {
-        head.push_str(&format!("{column:>11}"));
+    for name in names {
+        head.push_str(&format!("{name:>figure$}"));
     }
     let mut lines = vec![Line::styled(fit(&head, area.width.into()), palette.faint())];
     let room = rows.saturating_sub(1).max(1);
@@ -311,7 +319,8 @@ fn row(
     } else {
         Style::new()
     };
-    let mut spans = vec![Span::styled(format!("{:VALUES$}", fit(&name, VALUES - 1)), style)];
+    let (values, came_to, wide_figure) = columns(wide);
+    let mut spans = vec![Span::styled(format!("{:values$}", fit(&name, values - 1)), style)];
     let shown = of_rung.len().saturating_sub(TRIES - 2);
     for tried in of_rung.iter().skip(shown) {
         let fault = tried.at_fault.map_or(Fault::Network, |(fault, _)| fault);
@@ -332,10 +341,10 @@ fn row(
         (_, Some(newest)) => {
             let came = came(newest, is_clean, is_recommended);
             let fault = newest.at_fault.filter(|_| !newest.held).map_or(Fault::None, |(fault, _)| fault);
-            spans.push(Span::styled(format!("{:<24}", fit(&came, 23)), palette.fault(fault)));
-            spans.push(Span::raw(format!("{:>6.1} %", newest.lost * 100.0)));
+            spans.push(Span::styled(format!("{:came_to$}", fit(&came, came_to - 1)), palette.fault(fault)));
+            spans.push(Span::raw(format!("{:>5.1} %", newest.lost * 100.0)));
             for figure in figures(&newest.figures, wide) {
-                spans.push(Span::raw(format!("{figure:>11}")));
+                spans.push(Span::raw(format!("{figure:>wide_figure$}")));
             }
         }
     }
@@ -344,7 +353,7 @@ fn row(
 
 fn came(tried: &Tried, is_clean: bool, is_recommended: bool) -> String {
     match (tried.held, tried.at_fault) {
-        (false, Some((fault, Some(cause)))) => format!("{}, {}", fault.word(), cause.slug()),
+        (false, Some((fault, Some(cause)))) => format!("{}: {}", fault.word(), cause.words()),
         (false, Some((fault, None))) => format!("{} gave way", fault.word()),
         (false, None) => "frames were lost".into(),
         (true, _) if is_clean && is_recommended => "clean, recommended".into(),

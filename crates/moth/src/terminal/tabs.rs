@@ -81,7 +81,7 @@ fn without_a_setup(frame: &mut Frame<'_>, area: Rect) {
 pub(super) fn names(app: &App, width: u16) -> Vec<Span<'static>> {
     let mut spans = vec![Span::styled(" vigilant moth ", app.palette.strong())];
     // Where a replay is matters more than what else could be shown.
-    let names_from = if app.replay.is_some() { 150 } else { 130 };
+    let names_from = if app.replay.is_some() { 165 } else { 130 };
     for (i, tab) in Tab::ALL.into_iter().enumerate() {
         if tab == app.tab {
             spans.push(Span::styled(

@@ -26,6 +26,8 @@ use crate::replay::{ReplayOrder, ReplayState};
 use crate::take_away::take_away;
 use crate::tester::Field;
 
+mod rehearsing;
+
 /// An evening's snapshot after so many seconds, nobody having touched anything.
 async fn snapshot(slug: &str, seconds: u64) -> Arc<Snapshot> {
     after(slug, &[], seconds).await
