@@ -154,24 +154,25 @@ fn presets_are_climbed_until_the_machine_gives_way() {
     let heavy = desk
         .config()
         .replace("size = \"640x360\"", "size = \"1280x720\"")
-        .replace("rate = 30\n", "rate = 60\n")
         .replace("testsrc2=size={size}:rate={rate}", "testsrc2=size={size}:rate={rate},noise=alls=20:allf=t")
         .replace("\"-threads\", \"1\"", "\"-threads\", \"2\"")
-        .replace("\"no-such-preset\"", "\"veryfast\", \"medium\", \"slower\", \"veryslow\"");
+        .replace("\"superfast\", \"no-such-preset\"", "\"medium\", \"veryslow\"")
+        .replace("preset = \"superfast\"", "preset = \"medium\"");
     fs::write(desk.dir.path().join("moth.toml"), &heavy).unwrap();
-    let rehearsal = Rehearsal::agreed(here(), &desk, &["preset", "--step-seconds", "5", "--keep"]);
+    let rehearsal = Rehearsal::agreed(here(), &desk, &["preset", "--step-seconds", "5", "--for", "170", "--keep"]);
     let (status, lines, outcome) = rehearsal.end();
     let told = tried(&lines);
     assert_eq!(outcome["gave_way"], "encoder", "{told:?} {outcome}");
-    assert_eq!((status, &outcome["end"]), (Some(0), &Value::from("done")), "{told:?} {outcome}");
+    assert_eq!(status, Some(0), "{told:?} {outcome}");
     let rungs: Vec<&str> = lines[0]["rungs"].as_array().unwrap().iter().filter_map(Value::as_str).collect();
     let place = |what: &str| rungs.iter().position(|rung| outcome[what] == *rung);
+    // What is tried in between is not known of every machine; the heaviest is too much for any that runs this.
     let (clean, failed) = (place("highest_clean").unwrap(), place("lowest_failed").unwrap());
     assert!(failed == clean + 1 && clean < rungs.len() - 1, "{told:?} {outcome}");
     assert!(place("recommended").unwrap() <= clean);
     // What is kept is the one value, and the encoder of the next broadcast has it.
     let kept = outcome["recommended"].as_str().unwrap();
-    let expected = heavy.replace("preset = \"superfast\"", &format!("preset = \"{kept}\""));
+    let expected = heavy.replace("preset = \"medium\"", &format!("preset = \"{kept}\""));
     assert_eq!(desk.config(), expected);
 }
 
@@ -215,7 +216,8 @@ fn ended_by_a_signal_in_any_phase_it_says_what_was_found_and_leaves_the_setup() 
     let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let whole = desk.config();
     // While it waits, while a step is set, and in the middle of one.
-    let phases: [(&str, fn(&[Value]) -> bool); 3] = [
+    type Is = fn(&[Value]) -> bool;
+    let phases: [(&str, Is); 3] = [
         ("the first line", |lines| !lines.is_empty()),
         ("a step that ended", |lines| lines.iter().any(|line| line["clean"] == true)),
         ("the third step", |lines| lines.iter().filter(|line| line["begins"] == true).count() == 3),
@@ -288,15 +290,17 @@ fn a_user_is_asked_step_by_step_and_a_broadcaster_that_goes_away_ends_it() {
         broadcaster = user(&publish_to, kbps);
         wait_for("the step to begin", Duration::from_secs(60), || (count() > n).then_some(()));
     }
-    wait_for("the second step's end", Duration::from_secs(60), || (tried(&rehearsal.lines()).len() == 2).then_some(()));
-    asked(2);
-    // It goes away for good; by hand it may take its time, and so the end is asked for.
+    // In the middle of the second step it goes away, and nobody can put it back.
     drop(broadcaster);
-    std::thread::sleep(Duration::from_secs(3));
-    rehearsal.process.signal("INT");
     let (status, lines, outcome) = rehearsal.end();
-    assert_eq!((status, tried(&lines).len()), (Some(1), 2), "{outcome}");
-    assert!(outcome["end"] == "cancelled" && outcome["sentences"].to_string().contains("1 500 kb/s held"), "{outcome}");
+    assert_eq!((status, tried(&lines).len()), (Some(1), 1), "{outcome}");
+    assert_eq!(
+        (&outcome["end"], &outcome["left_at"]),
+        (&Value::from("broadcaster-gone"), &Value::from(1_500_000)),
+        "{outcome}"
+    );
+    let told = outcome["sentences"].to_string();
+    assert!(told.contains("1 000 kb/s held") && told.contains("it may still be at 1 500 kb/s"), "{told}");
     assert_eq!(desk.config(), whole);
 }
 

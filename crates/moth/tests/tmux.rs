@@ -527,7 +527,7 @@ fn a_climb_in_the_demo_is_begun_ended_by_a_key_and_the_evening_begins_anew() {
     terminal.shows("nothing at fault", 10);
     terminal.keys("5");
     let screen = terminal.shows("How much does this rig bear?", 5);
-    assert!(screen.contains("the evening begins anew afterwards"), "{screen}");
+    assert!(screen.contains("on the observatory's afternoon, in short steps"), "{screen}");
     terminal.keys("Enter");
     let screen = terminal.shows("3 000 kb/s (1 of 7) is tried", 15);
     assert!(screen.contains("rehearsal, all made up") && screen.contains("rehearsing 0:"), "{screen}");

@@ -146,7 +146,7 @@ impl Finding {
     pub fn choices(&self) -> Vec<Choice<'_>> {
         let of = |(rung, value)| {
             let tries = || self.tries.iter().filter(move |tried| tried.rung == rung);
-            let newest = tries().last()?;
+            let newest = tries().next_back()?;
             let at_fault = newest.at_fault.filter(|_| !newest.held);
             let (held, lost, figures) = (newest.held, newest.lost, &newest.figures);
             Some(Choice { rung, value, tries: tries().count(), held, at_fault, lost, figures })

@@ -474,14 +474,15 @@ impl Runner {
     }
 
     fn follow(&mut self, snapshot: &Snapshot, from: usize) -> Does {
+        // Before the second it belongs to is handed on.
+        if snapshot.history.len() >= from && snapshot.verdict.fault != Fault::None {
+            self.seen.accuse(snapshot.verdict.fault, snapshot.verdict.cause);
+            self.seen.explain(&snapshot.verdict.sentence);
+        }
         for second in from + self.seen.seconds()..snapshot.history.len() {
             let Some(second) = snapshot.history.get(second) else { break };
             let lost = [second.dropped, second.skipped, second.lagged].into_iter().flatten().sum();
             self.seen.push(LostSecond { due: second.due.unwrap_or(0), lost });
-        }
-        if self.seen.seconds() > 0 && snapshot.verdict.fault != Fault::None {
-            self.seen.accuse(snapshot.verdict.fault, snapshot.verdict.cause);
-            self.seen.explain(&snapshot.verdict.sentence);
         }
         let grows = queue_grows(snapshot, from, from + self.seen.seconds());
         self.seen.strain(snapshot.state != Some(State::Steady) || grows);

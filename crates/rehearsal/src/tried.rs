@@ -1,7 +1,8 @@
 //! One try of a rung: whether it holds, as soon as that can be told.
 //!
 //! Losses come in runs: a full queue drops a group of pictures at a time, a wireless dip lasts for seconds. What is counted are
-//! therefore blocks of [`BLOCK`] seconds, as in trials of changes, and whether each lost more than [`BEARABLE`] of its frames.
+//! therefore blocks of [`BLOCK`] seconds, as in trials of changes, and whether each lost more than [`BEARABLE`] of its frames. A
+//! block in which a verdict stood is a bad one too: an encoder that makes every frame, and each later than the one before, loses none.
 
 use moth_core::suspects::{Cause, Fault};
 use moth_core::trial::weigh::{BLOCK, LostSecond, share};
@@ -17,6 +18,8 @@ const NEAR: usize = 15;
 /// Of a long try one block in so many may be bad: a wireless dip every few minutes is there on every rung. A short try is
 /// forgiven one.
 const FORGIVEN: usize = 50;
+/// A block in which a verdict stood for so many of its seconds is a bad one.
+const ACCUSED: usize = 3;
 /// Two blocks that lose more than this share of their frames do, too.
 const BADLY: f64 = 0.1;
 
@@ -45,6 +48,10 @@ pub enum Came {
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Seen {
     seconds: Vec<LostSecond>,
+    /// Whether a verdict stood, for each second.
+    accused: Vec<bool>,
+    /// One stood since the newest second.
+    is_accused: bool,
     /// Frames wait longer and longer.
     is_strained: bool,
     /// The verdict that stood longest in it, and for how many looks.
@@ -57,6 +64,7 @@ impl Seen {
     /// A second of it has passed.
     pub fn push(&mut self, second: LostSecond) {
         self.seconds.push(second);
+        self.accused.push(std::mem::take(&mut self.is_accused));
     }
 
     /// Whether the queue holds more than it should by now. A rung slightly over the line loses nothing for half a minute, as what is
@@ -67,6 +75,7 @@ impl Seen {
 
     /// A verdict stands; to be told at every look while one does.
     pub fn accuse(&mut self, fault: Fault, cause: Option<Cause>) {
+        self.is_accused = true;
         match self.verdicts.iter_mut().find(|(f, c, _)| (*f, *c) == (fault, cause)) {
             Some((_, _, looks)) => *looks += 1,
             None => self.verdicts.push((fault, cause, 1)),
@@ -87,7 +96,15 @@ impl Seen {
     /// Whether no block lost more than is bearable so far, and no frames wait longer than they should.
     #[must_use]
     pub fn is_clean(&self) -> bool {
-        !self.is_strained && self.seconds.chunks(BLOCK).all(|block| share(block) <= BEARABLE)
+        let loses_none = self.seconds.chunks(BLOCK).all(|block| share(block) <= BEARABLE);
+        !self.is_strained && loses_none && self.blocks().all(|(_, is_accused)| !is_accused)
+    }
+
+    /// Each whole block: the share it lost, and whether a verdict stood in it.
+    fn blocks(&self) -> impl Iterator<Item = (f64, bool)> {
+        let accused = self.accused.chunks_exact(BLOCK);
+        let stood = accused.map(|block| block.iter().filter(|accused| **accused).count() >= ACCUSED);
+        self.seconds.chunks_exact(BLOCK).map(share).zip(stood)
     }
 
     /// Seconds that count.
@@ -119,12 +136,13 @@ impl Seen {
     /// What can be said by now.
     #[must_use]
     pub fn came(&self, length: Length) -> Came {
-        let shares: Vec<f64> = self.seconds.chunks_exact(BLOCK).map(share).collect();
-        let count = |blocks: &[f64], over: f64| blocks.iter().filter(|share| **share > over).count();
-        let bad = count(&shares, BEARABLE);
-        let near = shares.windows(NEAR.min(shares.len().max(1)));
-        let is_clear = near.into_iter().any(|near| count(near, BEARABLE) >= CLEARLY || count(near, BADLY) >= 2);
-        let forgiven = (shares.len() / FORGIVEN).max(1);
+        let blocks: Vec<(f64, bool)> = self.blocks().collect();
+        let bad_of = |blocks: &[(f64, bool)]| blocks.iter().filter(|(lost, stood)| *lost > BEARABLE || *stood).count();
+        let badly_of = |blocks: &[(f64, bool)]| blocks.iter().filter(|(lost, _)| *lost > BADLY).count();
+        let bad = bad_of(&blocks);
+        let mut near = blocks.windows(NEAR.min(blocks.len().max(1)));
+        let is_clear = near.any(|near| bad_of(near) >= CLEARLY || badly_of(near) >= 2);
+        let forgiven = (blocks.len() / FORGIVEN).max(1);
         match self.seconds() {
             _ if is_clear => Came::GaveWay,
             seen if seen >= length.most_s && (bad > forgiven || self.is_strained) => Came::GaveWay,
@@ -188,6 +206,29 @@ mod tests {
         // A little all the time.
         assert_eq!(seen(&[2; 12]).came(LENGTH), Came::GaveWay);
         assert!((seen(&[2; 12]).lost() - 1.0 / 30.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn frames_that_all_come_and_ever_later_are_no_clean_try() {
+        let mut late = Seen::default();
+        let mut seconds = 0;
+        // An encoder at half of real time: nothing is lost, and its verdict stands.
+        while late.came(LENGTH) == Came::NotYet {
+            late.accuse(Fault::Encoder, Some(Cause::PresetHeavy));
+            late.push(LostSecond { due: 30, lost: 0 });
+            seconds += 1;
+        }
+        assert_eq!((late.came(LENGTH), seconds, late.lost()), (Came::GaveWay, 12, 0.0));
+        assert!(!late.is_clean());
+        // What still stands from before the try is forgiven.
+        let mut once = Seen::default();
+        for n in 0..60 {
+            if n < 4 {
+                once.accuse(Fault::Network, None);
+            }
+            once.push(LostSecond { due: 60, lost: 0 });
+        }
+        assert_eq!(once.came(LENGTH), Came::Held);
     }
 
     #[test]

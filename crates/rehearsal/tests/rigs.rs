@@ -86,7 +86,8 @@ impl Rig {
             let tried = loop {
                 let (second, fault) = self.second(rung);
                 seen.push(second);
-                if let Some(fault) = fault {
+                // A verdict stands where frames are lost; here losses that can be borne are told by their share.
+                if let Some(fault) = fault.filter(|_| f64::from(second.lost) > BEARABLE * f64::from(FPS)) {
                     seen.accuse(fault, None);
                 }
                 if let Some(tried) = Climb::tried(next, &seen) {

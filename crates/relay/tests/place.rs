@@ -169,7 +169,7 @@ struct Tried {
     connections: Vec<DuplexStream>,
     hang_up: Arc<Notify>,
     /// A relay without one ends.
-    _handle: RelayHandle,
+    handle: RelayHandle,
 }
 
 impl Tried {
@@ -190,7 +190,7 @@ impl Tried {
         let (relay, handle) = Relay::new(settings, Arc::new(servers), None, recorder).unwrap();
         let (connect, incoming) = mpsc::channel(8);
         tokio::spawn(relay.run(incoming));
-        (Self { connect, connections: Vec::new(), hang_up, _handle: handle }, got_keyframe)
+        (Self { connect, connections: Vec::new(), hang_up, handle }, got_keyframe)
     }
 
     async fn connection(&mut self) -> &mut DuplexStream {
@@ -318,4 +318,26 @@ async fn who_has_ended_its_stream_may_publish_another_on_the_same_connection() {
     // Having done what it came for, it is not told off for staying, and not kept either.
     let left = timeout(Duration::from_secs(12), tried.connections[0].read(&mut [0; 4096])).await;
     assert_eq!(left.unwrap().unwrap(), 0);
+}
+
+#[tokio::test(start_paused = true)]
+async fn one_that_is_restarted_twice_keeps_its_place_for_as_long_as_the_second_restart_was_given() {
+    let words = Words::to("moth");
+    let (mut tried, _) = Tried::begin(Temper::Takes).await;
+    let resumed = tried.handle.resumed();
+    let long = Duration::from_secs(23);
+    // Two restarts at 1 s and at 15 s; the second comes back at 25 s, when the wait for the first would have ended.
+    for (n, away_s, until_restart_s) in [(0, 0, 1), (1, 1, 13), (2, 10, 1)] {
+        sleep(Duration::from_secs(away_s)).await;
+        tried.step(Step::Publish, &words).await;
+        tried.step(Step::Keyframe, &words).await;
+        sleep(Duration::from_secs(until_restart_s)).await;
+        assert_eq!(*resumed.borrow(), n, "it went on with the broadcast that was there");
+        tried.handle.expect_another(Some(long));
+        tried.connections.clear();
+    }
+    // And nobody's place is kept for ever.
+    sleep(long + Duration::from_secs(1)).await;
+    assert!(tried.lets_another_on_air(&words).await);
+    assert_eq!(*resumed.borrow(), 2);
 }

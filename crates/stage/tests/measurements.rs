@@ -10,7 +10,7 @@ use moth_plan::ranking::{Finding, Grade, Wanted, rank};
 use moth_plan::surroundings::Surroundings;
 use moth_plan::text::Size;
 use moth_relay::measure::{MeasurePlan, ServerPhase, Target, run_line, test_server};
-use moth_stage::{Afternoon, Evening};
+use moth_stage::{Afternoon, Evening, LineShape, ShapedServer};
 use tokio::sync::watch;
 
 const PLANNED: Bitrate = Bitrate::from_kbps(6160);
@@ -138,4 +138,24 @@ async fn the_line_is_measured_and_a_deep_buffer_told_from_a_shallow_one() {
     assert_eq!(depths[0].0, Buffer::Shallow, "{depths:?}");
     assert_eq!(depths[1].0, Buffer::Deep, "{depths:?}");
     assert!(depths[1].1 > 250.0 && depths[0].2 > 2 * depths[1].2, "{depths:?}");
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_line_shaped_like_a_measurement_measures_like_it() {
+    let seconds = [4000, 4200, 2500, 4100].map(Bitrate::from_kbps);
+    let shape = LineShape { per_second: seconds.to_vec(), round_trip_ms: 30.0, jitter_ms: 1.0, buffer_ms: 250.0 };
+    let server = ShapedServer::open(&shape, 7).unwrap();
+    let (_keep, mut cancel) = watch::channel(false);
+    let target = Target { server: server.server().clone(), region: None };
+    let key = ShapedServer::key().unwrap();
+    let up = MeasurePlan { up_to: Bitrate::from_kbps(9000), ..plan() };
+    let result = test_server(&*server.dialer(), &target, key.clone(), &up, &mut cancel, |_| {}).await;
+    let above = result.above.as_ref().unwrap();
+    // The mean of its seconds is 3 700; the worst of them come again and again.
+    assert!(within(above.sustained, 3900.0, 0.12) && above.worst.kbps() < 3200.0, "{above:?}");
+    let run = run_line(&*server.dialer(), &target.server, key, &up, &mut cancel, |_| {}).await.unwrap();
+    let reading = read(&[run], &Surroundings::default(), 0.25).unwrap();
+    assert!((25.0..45.0).contains(&reading.idle_rtt_ms.unwrap()), "{reading:?}");
+    assert!((60.0..250.0).contains(&reading.bufferbloat_ms.unwrap()), "{reading:?}");
+    assert!(ShapedServer::open(&LineShape { per_second: Vec::new(), ..shape }, 7).is_none());
 }

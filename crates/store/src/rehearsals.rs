@@ -3,6 +3,7 @@
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use jiff::Timestamp;
 use moth_rehearsal::finding::Finding;
@@ -17,6 +18,10 @@ use crate::overwrite::overwrite;
 
 /// A note longer than this is none, in bytes.
 const LONGEST: u64 = 4 << 20;
+/// What a note's file is called, with the number of the process that writes it in between.
+const NOTE: (&str, &str) = ("rehearsal-under-way-", ".json");
+/// A rehearsal writes its note at least so often: one that is older has another process's number by chance.
+const LONGEST_STEP: Duration = Duration::from_secs(3 * 3600);
 
 /// A rehearsal.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -74,14 +79,14 @@ impl Rehearsed {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Rehearsals {
     lines: Lines,
-    under_way: PathBuf,
+    data: PathBuf,
 }
 
 impl Rehearsals {
     /// Those below this folder.
     #[must_use]
     pub fn below(data: &Path) -> Self {
-        Self { lines: Lines::at(data.join("rehearsals.jsonl")), under_way: data.join("rehearsal-under-way.json") }
+        Self { lines: Lines::at(data.join("rehearsals.jsonl")), data: data.to_owned() }
     }
 
     /// Where they are.
@@ -103,7 +108,12 @@ impl Rehearsals {
     /// # Errors
     /// What the system says.
     pub fn note(&self, so_far: &Rehearsed) -> io::Result<()> {
-        overwrite(&self.under_way, &serde_json::to_string(so_far)?, true)
+        overwrite(&self.note_of(std::process::id()), &serde_json::to_string(so_far)?, true)
+    }
+
+    /// Each moth has a note of its own: two may rehearse at once.
+    fn note_of(&self, process: u32) -> PathBuf {
+        self.data.join(format!("{}{process}{}", NOTE.0, NOTE.1))
     }
 
     /// It is over: it is kept, and is no longer under way.
@@ -112,36 +122,69 @@ impl Rehearsals {
     /// What the system says.
     pub fn keep(&self, rehearsed: &Rehearsed) -> io::Result<()> {
         self.lines.add(rehearsed)?;
-        self.forget_note()
+        forget(&self.note_of(std::process::id()))
     }
 
-    fn forget_note(&self) -> io::Result<()> {
-        match fs::remove_file(&self.under_way) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error),
-            _ => Ok(()),
-        }
-    }
-
-    /// One that was cut off in the middle, with what had been found; from now on it is kept with the others.
+    /// One that was cut off in the middle, with what had been found; from now on it is kept with the others. One that another moth
+    /// runs just now is none.
     ///
     /// # Errors
     /// What the system says.
     pub fn take_up(&self) -> io::Result<Option<Rehearsed>> {
-        let text = match bounded::read(&self.under_way, LONGEST) {
+        let folder = match fs::read_dir(&self.data) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
             read => read?,
         };
-        let Ok(mut found) = serde_json::from_str::<Rehearsed>(&text) else {
-            // Nothing that this program wrote, or a newer one's: it says nothing here.
-            return self.forget_note().map(|()| None);
-        };
-        match &mut found.what {
-            What::Climb(finding) => finding.end = End::CutOff,
-            What::Soak(soaked) => soaked.end = End::CutOff,
+        for entry in folder {
+            let path = entry?.path();
+            let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+            let process = name.strip_prefix(NOTE.0).and_then(|rest| rest.strip_suffix(NOTE.1)?.parse::<u32>().ok());
+            if process.is_none_or(|process| is_running(process, &path)) {
+                continue;
+            }
+            let text = bounded::read(&path, LONGEST)?;
+            let Ok(mut found) = serde_json::from_str::<Rehearsed>(&text) else {
+                // Nothing that this program wrote, or a newer one's: it says nothing here.
+                forget(&path)?;
+                continue;
+            };
+            match &mut found.what {
+                What::Climb(finding) => finding.end = End::CutOff,
+                What::Soak(soaked) => soaked.end = End::CutOff,
+            }
+            self.lines.add(&found)?;
+            forget(&path)?;
+            return Ok(Some(found));
         }
-        self.keep(&found)?;
-        Ok(Some(found))
+        Ok(None)
     }
+}
+
+fn forget(note: &Path) -> io::Result<()> {
+    match fs::remove_file(note) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error),
+        _ => Ok(()),
+    }
+}
+
+/// Whether another process of this number runs, and may be the one that wrote the note.
+#[cfg(unix)]
+fn is_running(process: u32, note: &Path) -> bool {
+    use rustix::process::{Pid, test_kill_process};
+    let written = fs::metadata(note).and_then(|about| about.modified()).ok();
+    let is_old = written.and_then(|at| at.elapsed().ok()).is_some_and(|age| age > LONGEST_STEP);
+    let pid = i32::try_from(process).ok().and_then(Pid::from_raw);
+    process != std::process::id()
+        && !is_old
+        && pid.is_some_and(|pid| !matches!(test_kill_process(pid), Err(rustix::io::Errno::SRCH)))
+}
+
+/// Elsewhere it cannot be told: a note that was written lately may be a running one's.
+#[cfg(not(unix))]
+fn is_running(process: u32, note: &Path) -> bool {
+    let written = fs::metadata(note).and_then(|about| about.modified()).ok();
+    let is_old = written.and_then(|at| at.elapsed().ok()).is_some_and(|age| age > LONGEST_STEP);
+    process != std::process::id() && !is_old
 }
 
 #[cfg(test)]
@@ -196,8 +239,24 @@ mod tests {
         rehearsals.note(&climb("a", None)).unwrap();
         rehearsals.keep(&climb("a", None)).unwrap();
         assert_eq!(rehearsals.take_up().unwrap(), None);
-        fs::write(dir.path().join("rehearsal-under-way.json"), "{\"date\": 3").unwrap();
+        fs::write(rehearsals.note_of(std::process::id()), "{\"date\": 3").unwrap();
         assert_eq!(rehearsals.take_up().unwrap(), None);
-        assert!(!dir.path().join("rehearsal-under-way.json").exists());
+        assert!(!rehearsals.note_of(std::process::id()).exists());
+        assert!(Rehearsals::below(&dir.path().join("none")).take_up().unwrap().is_none());
+    }
+
+    #[cfg(unix)]
+    #[test]
+    fn one_that_another_moth_runs_is_not_cut_off() {
+        let dir = tempfile::tempdir().unwrap();
+        let rehearsals = Rehearsals::below(dir.path());
+        let text = serde_json::to_string(&climb("a", None)).unwrap();
+        // The process that began this one runs.
+        let parent = std::os::unix::process::parent_id();
+        fs::write(rehearsals.note_of(parent), &text).unwrap();
+        assert_eq!(rehearsals.take_up().unwrap(), None);
+        assert!(rehearsals.note_of(parent).exists());
+        fs::rename(rehearsals.note_of(parent), rehearsals.note_of(i32::MAX as u32)).unwrap();
+        assert!(rehearsals.take_up().unwrap().is_some(), "no process has that number");
     }
 }

@@ -221,7 +221,7 @@ impl App {
     fn prepare_rehearsal(&mut self) -> Option<Wish> {
         let on_air = self.snapshot.as_ref().is_some_and(|s| s.on_air_since.is_some());
         if on_air && !self.is_demo && !self.rehearsing.is_all {
-            self.notice = Some("you are on air: end the broadcast first, a rehearsal takes its place".into());
+            self.notice = Some("you are on air: a rehearsal takes the place of the broadcast; end it first, or use `moth rehearse` afterwards".into());
             return None;
         }
         if self.rehearsing.records {
@@ -270,8 +270,11 @@ impl App {
     /// What is recommended goes into the setup.
     fn keep_rehearsed(&mut self) {
         let (Some(run), Some(before)) = (&self.rehearsing.run, self.before.as_mut()) else { return };
+        // What is on beside it was begun with the setup as it was.
+        let when =
+            if self.rehearsing.is_all || self.is_demo { "" } else { "; it is used when the moth is started again" };
         self.notice = Some(match rehearse::keep(run, &mut before.kit) {
-            Ok(kept) => kept,
+            Ok(kept) => format!("{kept}{when}"),
             Err(failure) => failure.to_string(),
         });
     }

@@ -175,7 +175,7 @@ fn heading(app: &App, run: &Run, what: &str, right: &str, area: Rect) -> Line<'s
 }
 
 fn bar(done: usize, of: usize) -> String {
-    let filled = if of == 0 { 0 } else { (done * BAR / of).min(BAR) };
+    let filled = (done * BAR).checked_div(of).unwrap_or(0).min(BAR);
     format!("{}{}", "▇".repeat(filled), "·".repeat(BAR - filled))
 }
 

@@ -177,6 +177,24 @@ fn every_track_has_headers_of_its_own_and_a_new_connection_gets_them_all() {
 }
 
 #[test]
+fn what_waits_can_be_thrown_away_and_what_follows_begins_at_a_keyframe() {
+    let mut exchange = Exchange::new(Limits { queue_ms: 9000, queue_bytes: 1 << 20 });
+    exchange.offer(header(MessageKind::Video, 1), Moment::START);
+    offer_seconds(&mut exchange, 0, 2);
+    exchange.drop_what_waits();
+    let accounts = exchange.accounts();
+    assert_eq!((accounts.video.dropped, accounts.video.queued, accounts.audio.queued), (100, 0, 0));
+    // In the middle of a group nothing could be shown; the header that waited is still sent first.
+    let inter = video(Role::Inter, 2000, 100);
+    exchange.offer(inter, Moment::from_ms(2000));
+    let now = offer_seconds(&mut exchange, 3000, 1);
+    let sent: Vec<Outgoing> = std::iter::from_fn(|| exchange.next(now)).collect();
+    assert_eq!((sent[0].role, sent[1].role), (Role::Header(HeaderSlot::Video), Role::Keyframe));
+    assert_eq!(sent[1].message.time, StreamTime(3000));
+    assert_eq!(exchange.accounts().video.dropped, 101);
+}
+
+#[test]
 fn an_outage_keeps_the_newest_and_begins_at_a_keyframe_with_headers() {
     let mut exchange = Exchange::new(Limits { queue_ms: 2000, queue_bytes: 1 << 20 });
     exchange.offer(header(MessageKind::Video, 1), Moment::START);
