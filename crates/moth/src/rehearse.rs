@@ -23,7 +23,7 @@ use moth_plan::setup::ServerChoice;
 use moth_plan::text::Size;
 use moth_rehearsal::climb::Times;
 use moth_rehearsal::ladder::{Kind, Ladder, Value};
-use moth_rehearsal::runner::{Does, End, Runner};
+use moth_rehearsal::runner::{End, Runner};
 use moth_rehearsal::soak::{Soak, TO_DO};
 use moth_rehearsal::tried::Length;
 use moth_relay::Server;
@@ -364,15 +364,7 @@ fn headless(prepared: Prepared, recording: Option<Recording>) -> Result<Run, Fai
             for line in lines.take(&run, &snapshot) {
                 out.print(&line);
             }
-            match does {
-                Does::Act(action) => {
-                    let _ = order.send(action);
-                }
-                Does::Drop => relay.drop_what_waits(),
-                Does::Wait => {}
-                Does::Over(_) => return ControlFlow::Break(()),
-            }
-            ControlFlow::Continue(())
+            run::carry_out(does, &order, &relay)
         };
         let outlets = Outlets::default();
         let mut desk = Desk { actions, stop, recording, outlets, told, asked_to_stop: Some(asked_to_stop) };

@@ -1,11 +1,16 @@
 //! A rehearsal under way: the climb or the soak with all that is kept of it.
 
+use std::ops::ControlFlow;
+
 use jiff::Timestamp;
+use moth_core::proposal::Action;
 use moth_core::{Snapshot, State};
 use moth_rehearsal::finding::Finding;
 use moth_rehearsal::runner::{Does, Runner};
 use moth_rehearsal::soak::Soak;
+use moth_relay::RelayHandle;
 use moth_store::rehearsals::{Rehearsals, Rehearsed, What};
+use tokio::sync::mpsc::UnboundedSender;
 
 /// What is run.
 #[derive(Debug, Clone, PartialEq)]
@@ -122,6 +127,20 @@ impl Run {
         self.not_kept = self.kept_in.keep(&rehearsed).err().map(|error| error.to_string());
         self.over = Some(rehearsed);
     }
+}
+
+/// Has done to a broadcast what a rehearsal asks for; breaks when it is over.
+pub(crate) fn carry_out(does: Does, order: &UnboundedSender<Action>, relay: &RelayHandle) -> ControlFlow<()> {
+    match does {
+        Does::Act(action) => {
+            // Nobody listens only once the broadcast is over.
+            let _ = order.send(action);
+        }
+        Does::Drop => relay.drop_what_waits(),
+        Does::Wait => {}
+        Does::Over(_) => return ControlFlow::Break(()),
+    }
+    ControlFlow::Continue(())
 }
 
 /// Whether anything was found in it.

@@ -10,7 +10,6 @@ use moth_core::Snapshot;
 use moth_core::figure::Origin;
 use moth_core::proposal::Action;
 use moth_core::reading::Observation;
-use moth_rehearsal::runner::Does;
 use moth_relay::Dialer;
 use tokio::sync::{mpsc, watch as channel};
 
@@ -23,7 +22,7 @@ use crate::outlets::{OutletPlan, Outlets};
 use crate::production::{Plan, Production};
 use crate::recording::Recording;
 use crate::rehearse::Prepared;
-use crate::rehearse::run::{Run, Task};
+use crate::rehearse::run::{self, Run, Task};
 use crate::tester::{self, Field, TestNews, TestOrder};
 use crate::{Outcome, signals, tell};
 
@@ -281,15 +280,7 @@ impl Stage {
             let does = run.look(&snapshot, Timestamp::now());
             show.snapshot(snapshot);
             show.rehearsal.send_replace(Some(Arc::new(run.clone())));
-            match does {
-                Does::Act(action) => {
-                    let _ = order.send(action);
-                }
-                Does::Drop => relay.drop_what_waits(),
-                Does::Wait => {}
-                Does::Over(_) => return ControlFlow::Break(()),
-            }
-            ControlFlow::Continue(())
+            run::carry_out(does, &order, &relay)
         };
         let conducted = conduct(production, core, &mut desk, LOOK_EACH, look).await;
         self.desk.recording = desk.recording.take();
