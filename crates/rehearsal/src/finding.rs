@@ -221,10 +221,13 @@ impl Finding {
     #[must_use]
     pub fn sure(&self) -> Option<String> {
         let every_s = self.rules_out_every_s()?;
+        let of_clean = || self.tries.iter().filter(|tried| Some(tried.rung) == self.highest_clean && tried.held);
+        let lost: f64 = of_clean().map(|tried| tried.lost * tried.seconds as f64).sum();
+        let share = 100.0 * lost / (self.clean_s as f64).max(1.0);
         let lost = match self.losses {
             0 => "Nothing was lost".to_owned(),
-            1 => "Frames were lost once".to_owned(),
-            n => format!("Frames were lost {n} times"),
+            1 => format!("Frames were lost once ({share:.2} % of all)"),
+            n => format!("Frames were lost {n} times ({share:.2} % of all)"),
         };
         Some(format!(
             "{lost} in {} at {}: that frames are lost more often than every {} is ruled out, with 95 % confidence; what comes less often is not.",
@@ -274,7 +277,7 @@ impl Finding {
             other => other,
         };
         Some(format!(
-            "The broadcaster could not be set back to {}: it may still be at {}.",
+            "The broadcaster could not be set back to {} from here: it may still be at {}.",
             self.start.words(),
             at.words()
         ))
@@ -393,6 +396,13 @@ mod tests {
         assert!(found.advice().unwrap().contains("40 % below what held"));
         assert!(found.sure().unwrap().contains("more often than every 1 min 41 s"), "{:?}", found.sure());
         assert!(found.lift().unwrap().contains("line limits"));
+        let mut blips = found.clone();
+        (blips.losses, blips.tries[2].lost) = (2, 0.0004);
+        assert!(
+            blips.sure().unwrap().starts_with("Frames were lost 2 times (0.04 % of all) in 5 min"),
+            "{:?}",
+            blips.sure()
+        );
         assert_eq!((found.ended(), found.left()), (None, None));
         let choices: Vec<(String, bool)> = found.choices().iter().map(|c| (c.value.word(), c.held)).collect();
         assert_eq!(choices, [("2000k".to_owned(), true), ("5000k".to_owned(), true), ("6000k".to_owned(), false)]);
@@ -412,7 +422,7 @@ mod tests {
         assert_eq!(found.ended().unwrap(), "7 000 kb/s and more could not be tried: this picture needs no more.");
         let left_at = Some(Value::Bitrate(Bitrate::from_kbps(4000)));
         let found = Finding { end: End::BroadcasterGone, left_at, ..finding(None, None) };
-        assert!(found.left().unwrap().contains("back to 6 000 kb/s: it may still be at 4 000 kb/s"));
+        assert!(found.left().unwrap().contains("back to 6 000 kb/s from here: it may still be at 4 000 kb/s"));
         assert!(found.ended().unwrap().contains("went away"));
     }
 

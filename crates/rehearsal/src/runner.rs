@@ -352,7 +352,8 @@ impl Runner {
     fn begin(&mut self, snapshot: &Snapshot, on_air: Option<Moment>) -> Does {
         let on_air = snapshot.on_air_since.map(|_| on_air.unwrap_or(snapshot.at));
         let waited = on_air.is_some_and(|since| snapshot.at.since(since) > TAKEN_WITHIN);
-        if snapshot.state == Some(State::Steady) {
+        // Steadily or not: a line that does not bear the setup as it is, is what this is for.
+        if is_taken(snapshot) {
             // By hand a preset would be changed where nobody sees it.
             if self.ladder.kind() == Kind::Preset && !snapshot.stream.takes_preset {
                 let has_told = on_air.is_some_and(|since| snapshot.at.since(since) > TOLD_WITHIN);
@@ -551,8 +552,11 @@ impl Runner {
             match self.answer(snapshot, &asked) {
                 // Who was asked for it by hand may have done it already, and is asked to put it back.
                 None if self.by_hand && asked.is_stale => self.at = self.at.after(&asked.action),
-                // And then is not waited for: on Watch it is seen when it is done.
-                None if self.by_hand => return Does::Over(end),
+                // And then is not waited for, but told so.
+                None if self.by_hand => {
+                    self.left_at = Some(self.at.clone());
+                    return Does::Over(end);
+                }
                 None => {
                     self.phase = Phase::PuttingBack(Some(asked));
                     return Does::Wait;
@@ -575,6 +579,11 @@ impl Runner {
             None => Does::Over(end),
         }
     }
+}
+
+/// Whether a server takes the broadcast.
+pub(crate) fn is_taken(snapshot: &Snapshot) -> bool {
+    snapshot.state.is_some_and(|state| state != State::Dark)
 }
 
 /// Whether what waits grows, though nothing is lost yet: a rung a hundredth over the line takes minutes to fill the queue. The least of

@@ -1,14 +1,14 @@
 //! The long run: everything stays as it is, and the user does, one after another, what may break it.
 
+use moth_core::Snapshot;
 use moth_core::moment::Moment;
 use moth_core::suspects::{Cause, Fault};
 use moth_core::trial::SETTLE_S;
 use moth_core::trial::weigh::LostSecond;
-use moth_core::{Snapshot, State};
 use serde::{Deserialize, Serialize};
 
 use crate::finding::{lasted, stage};
-use crate::runner::End;
+use crate::runner::{End, is_taken};
 use crate::tried::{Seen, ruled_out_every_s};
 
 /// What is to be done in a soak, if the user says nothing else.
@@ -183,7 +183,7 @@ impl Soak {
 
     fn wait(&mut self, snapshot: &Snapshot, on_air: Option<Moment>) {
         let on_air = snapshot.on_air_since.map(|_| on_air.unwrap_or(snapshot.at));
-        if snapshot.state == Some(State::Steady) {
+        if is_taken(snapshot) {
             let from = snapshot.history.len() + SETTLE_S;
             self.began = Some(from);
             self.phase = Phase::Running { from };
@@ -341,7 +341,7 @@ impl Broke {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use moth_core::{Core, Settings};
+    use moth_core::{Core, Settings, State};
 
     fn snapshot() -> Snapshot {
         Core::new(Settings { servers: vec!["Aldmoor".into()] }).snapshot(Moment::START)

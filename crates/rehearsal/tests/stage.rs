@@ -8,7 +8,7 @@ use moth_core::moment::Moment;
 use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::suspects::Fault;
-use moth_core::{Core, Settings};
+use moth_core::{Core, Settings, State};
 use moth_rehearsal::climb::Times;
 use moth_rehearsal::finding::Finding;
 use moth_rehearsal::ladder::{Kind, Ladder, Value};
@@ -132,6 +132,24 @@ async fn the_climb_ends_within_a_step_of_what_the_line_carries_and_puts_everythi
         assert!(sent.is_sorted() && found.tries.iter().any(|tried| tried.because.is_some()), "{sent:?}");
         assert_eq!((stage.bitrate(), found.left_at), (Some(Bitrate::from_kbps(6000)), None));
     }
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_line_that_never_bears_the_setup_as_it_is_can_be_climbed_all_the_same() {
+    // It is over the line from the first second to the last; the climb's own rungs are not.
+    let mut stage = Stage::open(&evening(3500), 6);
+    while let Some(reading) = stage.theatre.readings.recv().await {
+        stage.look = Moment::after(reading.at.since(Moment::START) + Duration::from_millis(1));
+        stage.core.take(&reading);
+        if stage.core.snapshot(stage.look).state == Some(State::Losing) {
+            break;
+        }
+    }
+    let mut runner = Runner::new(ladder(1500, 4000), TIMES, start());
+    let end = stage.run(&mut runner, |_, _| ControlFlow::Continue(())).await;
+    let found = Finding::of(&runner, 0.25);
+    assert_eq!((end, stage.bitrate()), (Some(End::Done), Some(Bitrate::from_kbps(6000))), "{:?}", tries(&found));
+    assert_eq!(found.clean().map(Value::word).as_deref(), Some("3000k"), "{:?}", tries(&found));
 }
 
 #[tokio::test(start_paused = true)]

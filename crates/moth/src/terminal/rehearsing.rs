@@ -58,8 +58,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
 }
 
 fn text(lines: &mut Vec<Line<'static>>, what: &str, area: Rect, style: Style) {
-    let width = usize::from(area.width).min(140);
-    lines.extend(wrap(what, width).into_iter().map(|line| Line::styled(line, style)));
+    lines.extend(wrap(what, area.width.into()).into_iter().map(|line| Line::styled(line, style)));
 }
 
 /// What can be rehearsed, and what was found last.
@@ -230,7 +229,7 @@ fn standing(run: &Run, runner: &Runner, snapshot: &Snapshot) -> String {
         (Stand::Waiting, _) => match (&run.about.publish_to, snapshot.on_air_since) {
             (Some(to), None) => format!("Waiting for your broadcaster: have it publish to {to}, with any stream key."),
             (None, None) => "Waiting for the encoder to publish.".into(),
-            (_, Some(_)) => format!("The broadcaster is there; {} does not take it steadily yet.", run.about.server),
+            (_, Some(_)) => format!("The broadcaster is there; {} does not take it yet.", run.about.server),
         },
         (Stand::Setting, Some((value, rung, ..))) => format!("Setting {}.", at(value, rung)),
         (Stand::Asking, Some((value, rung, ..))) => {
@@ -413,7 +412,7 @@ fn soaking(app: &App, run: &Run, soak: &Soak, snapshot: &Snapshot, area: Rect) -
         let told = match (&run.about.publish_to, snapshot.on_air_since) {
             (Some(to), None) => format!("Waiting for your broadcaster: have it publish to {to}, with any stream key."),
             (None, None) => "Waiting for the encoder to publish.".into(),
-            (_, Some(_)) => format!("The broadcaster is there; {} does not take it steadily yet.", run.about.server),
+            (_, Some(_)) => format!("The broadcaster is there; {} does not take it yet.", run.about.server),
         };
         text(&mut lines, &told, area, palette.strong());
     }

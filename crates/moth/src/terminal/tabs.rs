@@ -155,9 +155,9 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
             match (app.rehearsing.shown().is_some(), app.rehearsing.is_running()) {
                 (_, true) if is_soak => {
                     key("Space", "tick");
-                    key("n", "something more to do");
-                    key("x", "leave out");
                     key("Esc", "end it");
+                    key("n", "more to do");
+                    key("x", "leave out");
                 }
                 (_, true) => key("Esc", "end it, and put everything back"),
                 (true, false) => {
