@@ -87,6 +87,8 @@ pub struct Core {
     /// What holds of every broadcaster that comes.
     standing: StreamFacts,
     intended: Intended,
+    /// When the bitrate was changed on purpose last.
+    bitrate_set_at: Option<Moment>,
     wire: Wire,
     accounts: Accounts,
     queue: QueueLevel,
@@ -138,6 +140,7 @@ impl Core {
             stream: StreamFacts::default(),
             standing: StreamFacts::default(),
             intended: Intended::default(),
+            bitrate_set_at: None,
             wire: Wire::default(),
             accounts: Accounts::default(),
             queue: QueueLevel::default(),

@@ -5,7 +5,7 @@ use moth_core::machine_load::{MachineLoad, Upload};
 use moth_core::notice::NoticeKind;
 use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
-use moth_core::reading::{LinkChange, Observation, Probe, ProbeTarget, StreamFacts, VideoFrame};
+use moth_core::reading::{Intended, LinkChange, Observation, Probe, ProbeTarget, StreamFacts, VideoFrame};
 use moth_core::suspects::{Cause, Fault};
 use moth_core::trial::Outcome;
 use moth_core::{Moment, Snapshot};
@@ -382,6 +382,24 @@ fn a_small_step_by_hand_that_nobody_made_is_not_seen_and_what_came_of_it_is_told
     assert!(answered.failed.unwrap().contains("6250 wanted"));
     show.tell(Observation::acted(to(5000), None));
     assert_eq!(show.run(1, &Now::default()).answered.unwrap().failed, None);
+}
+
+#[test]
+fn what_was_changed_on_purpose_is_not_said_to_be_meant_otherwise() {
+    let mut show = Show::new();
+    let video_bitrate = Some(Bitrate::from_kbps(6000));
+    show.tell(Observation::Intended(Intended { video_bitrate, ..Intended::default() }));
+    let notices = |snapshot: &Snapshot| snapshot.notices.iter().any(|notice| notice.kind == NoticeKind::Bitrate);
+    assert!(!notices(&show.run(20, &Now::default())), "as meant");
+    let to = |kbps| Observation::acted(Action::SetBitrate { video: Bitrate::from_kbps(kbps) }, None);
+    show.tell(to(3000));
+    // The wire still shows 6 000: at first that is no wonder, and then it is said.
+    assert!(!notices(&show.run(8, &Now::default())));
+    let snapshot = show.run(10, &Now::default());
+    let said = snapshot.notices.iter().find(|notice| notice.kind == NoticeKind::Bitrate).unwrap();
+    assert!(said.text.contains("3 000 kb/s") || said.text.contains("3\u{202f}000"), "{}", said.text);
+    show.tell(to(6000));
+    assert!(!notices(&show.run(20, &Now::default())), "what was asked for comes");
 }
 
 #[test]

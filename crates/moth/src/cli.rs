@@ -9,6 +9,8 @@ use moth_core::keeper::Mode;
 use moth_core::rate::{Bitrate, RateError};
 use moth_plan::text::{Size, SizeError};
 
+use crate::meant;
+
 /// Watches a live broadcast, says where frames are lost and why, and mends it.
 #[derive(Debug, Parser)]
 #[command(name = "moth", version, max_term_width = 100)]
@@ -100,7 +102,7 @@ pub struct WatchOptions {
     pub no_look: bool,
 
     /// Let the broadcaster, or a script, say what it counts here, and be asked for changes (docs/feed.md)
-    #[arg(long, value_name = "127.0.0.1:PORT")]
+    #[arg(long, value_name = "127.0.0.1:PORT", value_parser = meant::place)]
     pub feed: Option<SocketAddr>,
 
     /// Read the load of another machine too, where `moth host` runs; may be given again
@@ -144,7 +146,7 @@ pub struct AlarmOptions {
 #[derive(Debug, Args)]
 pub struct HostOptions {
     /// Where the load is served, as OpenMetrics text: 0.0.0.0:9377 to be reached from the other machine
-    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:9377")]
+    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:9377", value_parser = meant::place)]
     pub serve: SocketAddr,
 
     /// This machine's name (without it: the host name)
@@ -308,7 +310,7 @@ pub struct PlanOptions {
     pub sustained: Option<Bitrate>,
 
     /// Share of the upload to leave free, in percent (without it: the setup's)
-    #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(0..=90))]
+    #[arg(long, value_name = "PERCENT", value_parser = |text: &str| meant::percent(text, 0..=90))]
     pub headroom: Option<u8>,
 
     /// What to leave the household of the upload
@@ -391,7 +393,7 @@ pub struct RehearseOptions {
     pub step_seconds: Option<usize>,
 
     /// A climb ends after so many seconds, with what was found by then; a soak lasts so long (without it: 600)
-    #[arg(long = "for", value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(10..=100_000))]
+    #[arg(long = "for", value_name = "SECONDS", value_parser = |text: &str| meant::seconds(text, 10..=100_000))]
     pub run_for: Option<u64>,
 
     /// You agree to broadcasting under your key; without it you are asked
@@ -427,7 +429,7 @@ pub struct RehearseOptions {
     pub listen: String,
 
     /// Let the broadcaster, or a script, say what it counts here, and be asked for changes (docs/feed.md)
-    #[arg(long, value_name = "127.0.0.1:PORT")]
+    #[arg(long, value_name = "127.0.0.1:PORT", value_parser = meant::place)]
     pub feed: Option<SocketAddr>,
 
     /// No terminal: JSON lines on standard output, an object as each step begins and ends (docs/rehearse.md)
@@ -664,7 +666,7 @@ pub struct IngestOptions {
     pub reads: Option<Bitrate>,
 
     /// Stop after so many seconds
-    #[arg(long = "for", value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=1_000_000))]
+    #[arg(long = "for", value_name = "SECONDS", value_parser = |text: &str| meant::seconds(text, 1..=1_000_000))]
     pub run_for: Option<u64>,
 }
 
@@ -739,7 +741,7 @@ pub struct ShowOptions {
     pub headless: bool,
 
     /// Stop after so many seconds
-    #[arg(long = "for", value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=1_000_000))]
+    #[arg(long = "for", value_name = "SECONDS", value_parser = |text: &str| meant::seconds(text, 1..=1_000_000))]
     pub run_for: Option<u64>,
 
     /// Record everything that is seen to this file, compressed if it ends in .gz (docs/readings.md)
@@ -747,7 +749,7 @@ pub struct ShowOptions {
     pub record: Option<PathBuf>,
 
     /// Serve the newest snapshot over HTTP: /snapshot as JSON, /metrics as OpenMetrics text (docs/alarms.md)
-    #[arg(long, value_name = "ADDRESS:PORT")]
+    #[arg(long, value_name = "ADDRESS:PORT", value_parser = meant::place)]
     pub serve: Option<SocketAddr>,
 
     /// Let --serve be reached from other machines

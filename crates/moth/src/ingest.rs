@@ -88,13 +88,7 @@ async fn serve_all(socket: TcpListener, rules: Arc<Rules>) -> Outcome {
             let ended = serve(stream, &rules, &mut taken, stay, places).await;
             // A round trip's connection says nothing; there is nothing to tell of it.
             if taken.bytes > 0 {
-                let rate = Bitrate::of(taken.bytes as f64, began.elapsed());
-                let how = ended.err().map_or_else(String::new, |why| format!("; {why}"));
-                let _ = out::text(&format!(
-                    "{peer}: {} for {:.0} s, {rate} on average{how}\n",
-                    if taken.is_broadcast { "a broadcast" } else { "no broadcast" },
-                    began.elapsed().as_secs_f64()
-                ));
+                let _ = out::text(&format!("{peer}: {}\n", taken.words(began.elapsed(), ended.err())));
             }
         });
         let _turned_away = guest.await;
@@ -105,6 +99,19 @@ async fn serve_all(socket: TcpListener, rules: Arc<Rules>) -> Outcome {
 struct Taken {
     bytes: u64,
     is_broadcast: bool,
+}
+
+impl Taken {
+    /// What came in so long a time, and how it ended.
+    fn words(&self, long: Duration, why: Option<io::Error>) -> String {
+        let how = why.map_or_else(String::new, |why| format!("; {why}"));
+        // The few bytes of an introduction, or of garbage, have no rate.
+        if !self.is_broadcast {
+            return format!("no broadcast{how}");
+        }
+        let rate = Bitrate::of(self.bytes as f64, long);
+        format!("a broadcast for {:.0} s, {rate} on average{how}", long.as_secs_f64())
+    }
 }
 
 async fn serve(
@@ -172,5 +179,20 @@ async fn serve(
             return Ok(());
         }
         taken.bytes += count as u64;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_refused_has_no_rate() {
+        let second = Duration::from_millis(50);
+        let refused = Taken { bytes: 3400, is_broadcast: false };
+        assert_eq!(refused.words(second, None), "no broadcast");
+        assert_eq!(refused.words(second, Some(io::Error::other("it fell silent"))), "no broadcast; it fell silent");
+        let taken = Taken { bytes: 1_250_000, is_broadcast: true };
+        assert_eq!(taken.words(Duration::from_secs(10), None), "a broadcast for 10 s, 1 000 kb/s on average");
     }
 }

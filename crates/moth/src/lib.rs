@@ -37,6 +37,7 @@ pub mod key;
 pub mod key_source;
 pub mod kit;
 mod logging;
+pub mod meant;
 pub mod metrics;
 mod onlooker;
 mod out;

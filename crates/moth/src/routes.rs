@@ -343,7 +343,8 @@ fn history(kit: &Kit, json: bool) -> Outcome {
     if json {
         return out::json(&kept);
     }
-    let mut text = format!("{}: {} tests kept in {}\n", kit.service.name, kept.len(), kit.results.path().display());
+    let tests = if kept.len() == 1 { "1 test".to_owned() } else { format!("{} tests", kept.len()) };
+    let mut text = format!("{}: {tests} kept in {}\n", kit.service.name, kit.results.path().display());
     if history.unread > 0 {
         let _ = writeln!(text, "{} lines of it could not be read and were left alone", history.unread);
     }

@@ -93,7 +93,10 @@ fn bad_usage_is_one_clear_line_and_status_2() {
     assert!(run(&[]).contains("moth --help"));
     assert!(run(&["wacth"]).contains("wacth"));
     assert!(run(&["demo", "--evening", "gala", "--headless"]).contains("no evening `gala`"));
-    assert!(run(&["demo", "--headless", "--for", "soon"]).contains("soon"));
+    let soon = run(&["demo", "--headless", "--for", "soon"]);
+    assert!(soon.contains("soon") && soon.contains("like 90, 90s, 1m30s or 2h"), "{soon}");
+    assert!(run(&["demo", "--headless", "--serve", "studio"]).contains("or a port by itself"));
+    assert!(run(&["plan", "--headroom", "much"]).contains("percent from 0 to 90"));
     assert!(run(&["watch", "--headless"]).contains("no stream key"), "the shipped setup has none");
     assert!(run(&["watch", "--headless", "--to", "rtmp://host/live"]).contains("MOTH_STREAM_KEY"));
     assert!(run(&["watch", "--headless", "--to", "http://host/live"]).contains("expected rtmp://"));

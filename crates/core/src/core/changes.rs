@@ -11,7 +11,7 @@ use crate::figure::{Figure, Origin};
 use crate::keeper::{Look, Mode};
 use crate::moment::Moment;
 use crate::proposal::{Action, Proposal};
-use crate::rate::Bitrate;
+use crate::rate::{Bitrate, grouped};
 use crate::reading::{Automatics, StreamFacts};
 use crate::snapshot::KeeperView;
 use crate::suspects::Cause;
@@ -163,6 +163,12 @@ impl Core {
 
     /// Notes what is so from now on; gives what would put it back.
     fn carry_out(&mut self, action: &Action) -> Option<Action> {
+        let back = self.take_effect(action);
+        self.mean_from_now_on(action);
+        back
+    }
+
+    fn take_effect(&mut self, action: &Action) -> Option<Action> {
         match action {
             Action::SetBitrate { video } => {
                 let before = self.bitrate_set();
@@ -190,6 +196,22 @@ impl Core {
             }
             // Whoever did it knows what it was before.
             Action::SetPriority { .. } | Action::ByHand { .. } => None,
+        }
+    }
+
+    /// What was changed on purpose is meant to be as it is now: nobody is told that the setup means something else.
+    fn mean_from_now_on(&mut self, action: &Action) {
+        let meant = &mut self.intended;
+        match action {
+            Action::SetBitrate { video } if meant.video_bitrate.is_some() => {
+                meant.video_bitrate = Some(*video);
+                self.bitrate_set_at = Some(self.now);
+            }
+            Action::SetSize { width, height } if meant.width.is_some() && meant.height.is_some() => {
+                (meant.width, meant.height) = (Some(*width), Some(*height));
+            }
+            Action::SetRate { fps } if meant.fps.is_some() => meant.fps = Some(f64::from(*fps)),
+            _ => {}
         }
     }
 
@@ -352,7 +374,11 @@ impl Core {
 
     pub(super) fn moved(&mut self, from: &str, to: &str, gap_ms: u64, missing_ms: u64) {
         self.mark(
-            format!("{from} to {to}: {gap_ms} ms between pictures, {missing_ms} ms of the stream missing"),
+            format!(
+                "{from} to {to}: {} ms between pictures, {} ms of the stream missing",
+                grouped(gap_ms),
+                grouped(missing_ms)
+            ),
             false,
         );
         self.moved = Some(Moved { at: self.now, from: from.to_owned(), to: to.to_owned(), gap_ms, missing_ms });
@@ -361,6 +387,6 @@ impl Core {
     pub(super) fn resumed(&mut self, gap_ms: u64) {
         self.wire.interrupt();
         self.beyond.broadcast_changed();
-        self.mark(format!("the broadcaster was restarted: {gap_ms} ms without a picture"), false);
+        self.mark(format!("the broadcaster was restarted: {} ms without a picture", grouped(gap_ms)), false);
     }
 }

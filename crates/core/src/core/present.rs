@@ -156,7 +156,10 @@ impl Core {
         }
         let figures = self.wire.figures(now, self.unsteadiness(now));
         let video = Bitrate::of(self.counted.video_bytes.within(now, SETTLED), SETTLED);
-        let mut found = notices(&figures, &self.stream, &self.intended, Some(video));
+        // What was changed a moment ago is a mean of before and after.
+        let is_mixed = self.bitrate_set_at.is_some_and(|at| now.since(at) < SETTLED + 2 * RATES);
+        let video = (!is_mixed).then_some(video);
+        let mut found = notices(&figures, &self.stream, &self.intended, video);
         // Nobody needs to look at what is reported.
         found.retain(|notice| notice.kind != NoticeKind::Unseen || !self.counted.lagged_reported.is_known());
         found.extend(keyframe);

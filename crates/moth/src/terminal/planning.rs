@@ -21,7 +21,7 @@ const NEED: usize = 16;
 
 pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette) {
     let Some(plan) = before.plan() else {
-        let told = "Nothing was measured yet, and a plan without a measurement is a guess. On Routes (2), Enter tests the servers and l measures the line.";
+        let told = "Nothing was measured yet, and a plan without a measurement is a guess. On Routes (3), Enter tests the servers and l measures the line.";
         let mut lines = text(told, area.width, Style::new());
         lines.push(Line::default());
         lines.extend(setup_lines(before, palette, area.width));
