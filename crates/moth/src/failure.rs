@@ -218,6 +218,9 @@ pub enum Failure {
     /// A full screen was asked for, and there is no terminal.
     #[error("this is not a terminal, so there is no full screen to show; --headless prints JSON lines instead")]
     NoTerminal,
+    /// The same for a replay, which has no lines.
+    #[error("this is not a terminal, so there is no screen to replay on; `moth judge FILE` tells the verdicts instead")]
+    NoTerminalToReplay,
     /// A part of the program ended that never should.
     #[error(
         "a part of the program ended unexpectedly: this is a fault in the program; please report it with the lines above"

@@ -179,7 +179,7 @@ impl Player {
 /// [`Failure`] if it cannot be read, is no readings file, or there is no terminal.
 pub fn run(options: &ReplayOptions) -> Outcome {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
-        return Err(Failure::NoTerminal);
+        return Err(Failure::NoTerminalToReplay);
     }
     let mut player = Player::open(&options.file)?;
     let (chronicle, began) = (player.chronicle.clone(), player.reader.header.began.as_deref().and_then(begun));

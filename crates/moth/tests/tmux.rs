@@ -436,6 +436,10 @@ fn without_a_terminal_it_says_what_to_use_instead() {
     let out = Command::new(env!("CARGO_BIN_EXE_moth")).args(["demo"]).output().unwrap();
     assert_eq!(out.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&out.stderr).contains("--headless"));
+    // A replay has no lines to print.
+    let out = Command::new(env!("CARGO_BIN_EXE_moth")).args(["replay", "none.jsonl"]).output().unwrap();
+    let said = String::from_utf8_lossy(&out.stderr).into_owned();
+    assert!(out.status.code() == Some(2) && said.contains("moth judge FILE") && !said.contains("--headless"), "{said}");
 }
 
 #[test]

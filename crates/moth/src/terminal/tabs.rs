@@ -33,7 +33,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
         (Tab::Watch, _) => watch::draw(frame, body, app, snapshot),
         (Tab::Why, _) => why::draw(frame, inner(body), app, snapshot),
         (Tab::Machine, before) => machine(frame, inner(body), app, snapshot, before.as_deref()),
-        (_, None) => without_a_setup(frame, inner(body)),
+        (_, None) => without_a_setup(frame, inner(body), app.replay.is_some()),
         (Tab::Routes, Some(before)) => routes::draw(frame, inner(body), before, app.palette),
         (Tab::Plan, Some(before)) => planning::draw(frame, inner(body), before, app.palette),
         (Tab::Rehearse, Some(before)) => rehearsing::draw(frame, inner(body), app, snapshot, before),
@@ -69,8 +69,12 @@ fn too_small(frame: &mut Frame<'_>, area: Rect) {
     }
 }
 
-fn without_a_setup(frame: &mut Frame<'_>, area: Rect) {
-    let told = "This screen works with a setup. You named the server with --to; run `moth setup`, put your service into the file it names, and start `moth watch` without --to.";
+fn without_a_setup(frame: &mut Frame<'_>, area: Rect, is_replay: bool) {
+    let told = if is_replay {
+        "This screen is for before a broadcast. A replay shows one that is over: Watch (1), Why (2) and Machine (6) have it."
+    } else {
+        "This screen works with a setup. You named the server with --to; run `moth setup`, put your service into the file it names, and start `moth watch` without --to."
+    };
     for (row, line) in wrap(told, area.width.into()).into_iter().enumerate() {
         let y = area.y + u16::try_from(row).unwrap_or(0);
         frame.render_widget(Line::from(line), Rect { y, height: 1, ..area });

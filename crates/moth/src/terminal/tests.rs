@@ -183,6 +183,11 @@ async fn a_replay_is_stopped_and_moved_and_nothing_is_done_in_it() {
     }
     assert_eq!(type_char(&mut replay, 's'), None);
     assert!(drawn(&replay, 158, 47).contains("this is a replay"));
+    for tab in ['3', '4', '5'] {
+        type_char(&mut replay, tab);
+        let screen = drawn(&replay, 158, 47);
+        assert!(screen.contains("A replay shows one that is over") && !screen.contains("--to"), "{screen}");
+    }
 }
 
 #[tokio::test(start_paused = true)]
