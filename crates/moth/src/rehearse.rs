@@ -130,7 +130,6 @@ pub struct Prepared {
 /// # Errors
 /// [`Failure`] if what is asked for cannot be: no such rung, nothing measured for a stand-in, no key.
 pub(crate) fn prepare(wanted: &Wanted, kit: &Kit, doors: &Doors) -> Result<Prepared, Failure> {
-    let cut_off = kit.rehearsals.take_up().unwrap_or_default().filter(|cut_off| cut_off.setup == kit.setup_name);
     let climb = wanted.climb.map(|kind| rungs::ladder(kind, &wanted.bounds, kit)).transpose()?;
     let history = kit.history()?;
     let mut servers = kit.servers()?;
@@ -163,8 +162,10 @@ pub(crate) fn prepare(wanted: &Wanted, kit: &Kit, doors: &Doors) -> Result<Prepa
         is_made_up: false,
         is_short: wanted.is_short(),
     };
+    // Only what can begin takes it up: it is told once.
+    let cut_off = kit.rehearsals.take_up().unwrap_or_default().filter(|cut_off| cut_off.setup == kit.setup_name);
     let up_to = most(climb.as_ref(), kit);
-    let (task, long) = task(wanted, climb, kit, cut_off.as_ref());
+    let (task, long) = task(wanted, climb, kit);
     let publishes = to_service.then(|| consent::rehearsal_words(&kit.service, &server, long, up_to));
     let run = Run::new(about, task, kit.rehearsals.clone(), kit.setup.headroom_percent / 100.0);
     Ok(Prepared { plan, run, publishes, cut_off: cut_off.as_ref().map(cut_off_words) })
@@ -200,13 +201,13 @@ pub(crate) fn prepare_demo(wanted: &Wanted, kit: &Kit, seed: u64) -> Result<Prep
         is_made_up: true,
         is_short: true,
     };
-    let (task, _) = task(&wanted, climb, &kit, None);
+    let (task, _) = task(&wanted, climb, &kit);
     let run = Run::new(about, task, kit.rehearsals.clone(), kit.setup.headroom_percent / 100.0);
     Ok(Prepared { plan: Plan::afternoon(&server, seed)?, run, publishes: None, cut_off: None })
 }
 
 /// What is run, and about for how long.
-fn task(wanted: &Wanted, climb: Option<(Ladder, Value)>, kit: &Kit, cut_off: Option<&Rehearsed>) -> (Task, Duration) {
+fn task(wanted: &Wanted, climb: Option<(Ladder, Value)>, kit: &Kit) -> (Task, Duration) {
     let Some((ladder, start)) = climb else {
         let long = wanted.within.unwrap_or(Duration::from_secs(SOAK_S));
         let to_do = kit.setup.soak.clone().unwrap_or_else(|| TO_DO.map(str::to_owned).to_vec());
@@ -214,13 +215,8 @@ fn task(wanted: &Wanted, climb: Option<(Ladder, Value)>, kit: &Kit, cut_off: Opt
     };
     let kind = ladder.kind();
     let mut runner = Runner::new(ladder, wanted.times(), start).within(wanted.within);
-    // A broadcaster that a rehearsal before left where it was is put back to what was before that.
-    let left = cut_off.and_then(|cut_off| match &cut_off.what {
-        What::Climb(finding) if finding.climb == kind && finding.left_at.is_some() => Some(finding.start.clone()),
-        _ => None,
-    });
-    if let Some(before) = left {
-        runner = runner.from(before).knowing_the_start();
+    if let Some((left_at, start)) = left_before(kit, kind) {
+        runner = runner.after_one_that_left(left_at, start);
     }
     if !kit.setup.broadcaster.command.is_empty() {
         runner = runner.running_the_broadcaster();
@@ -229,6 +225,16 @@ fn task(wanted: &Wanted, climb: Option<(Ladder, Value)>, kit: &Kit, cut_off: Opt
     let about = Duration::from_secs(runner.left_s() as u64 * 3 / 2);
     let long = wanted.within.map_or(about, |within| within.min(about));
     (Task::Climb(Box::new(runner)), long)
+}
+
+/// What the newest climb of a kind left the broadcaster at, and what had been there, if it could not put it back.
+fn left_before(kit: &Kit, kind: Kind) -> Option<(Value, Value)> {
+    let all = kit.rehearsals.read().ok()?;
+    let is_like = |past: &&Rehearsed| past.climb() == Some(kind) && past.setup == kit.setup_name;
+    match &all.iter().rev().find(is_like)?.what {
+        What::Climb(finding) => Some((finding.left_at.clone()?, finding.start.clone())),
+        What::Soak(_) => None,
+    }
 }
 
 /// The most that would be sent.

@@ -136,6 +136,8 @@ pub struct Runner {
     /// What was before, if it is known exactly; else what the broadcaster says when it comes.
     start: Value,
     start_is_exact: bool,
+    /// What one before this left it at, and what had been there.
+    left_before: Option<(Value, Value)>,
     /// The broadcaster ends with the program, and begins anew with what was before.
     is_own: bool,
     /// What is in force.
@@ -169,6 +171,7 @@ impl Runner {
             at: start.clone(),
             start,
             start_is_exact: false,
+            left_before: None,
             is_own: false,
             seen: Seen::default(),
             ceiling: None,
@@ -181,17 +184,10 @@ impl Runner {
         }
     }
 
-    /// This was in force before, and is put back.
+    /// One before this left the broadcaster at `left_at`, where `start` had been. If it is still there, that is put back.
     #[must_use]
-    pub fn from(mut self, start: Value) -> Self {
-        (self.at, self.start) = (start.clone(), start);
-        self
-    }
-
-    /// What was given as before is put back, whatever the broadcaster says that it is at.
-    #[must_use]
-    pub fn knowing_the_start(mut self) -> Self {
-        self.start_is_exact = true;
+    pub fn after_one_that_left(mut self, left_at: Value, start: Value) -> Self {
+        self.left_before = Some((left_at, start));
         self
     }
 
@@ -365,12 +361,7 @@ impl Runner {
                 }
                 return Does::Wait;
             }
-            if !self.start_is_exact
-                && let Some(stated) = stated(self.ladder.kind(), &snapshot.stream)
-            {
-                self.start = stated;
-            }
-            self.at = self.start.clone();
+            self.find_the_start(&snapshot.stream);
             return self.set(snapshot.at);
         }
         if waited {
@@ -386,6 +377,25 @@ impl Runner {
         }
         self.phase = Phase::Begin { on_air };
         Does::Wait
+    }
+
+    /// What is in force as it begins, and what is put back in the end.
+    fn find_the_start(&mut self, stream: &StreamFacts) {
+        if !self.start_is_exact
+            && let Some(stated) = stated(self.ladder.kind(), stream)
+        {
+            self.start = stated;
+        }
+        self.at = self.start.clone();
+        let is_still_there = |left_at: &Value| self.start.step_from(left_at).is_none();
+        // Of a preset nobody says where it is.
+        let is_silent = stated(self.ladder.kind(), stream).is_none();
+        match self.left_before.take() {
+            Some((left_at, before)) if !self.is_own && (is_silent || is_still_there(&left_at)) => {
+                (self.at, self.start) = (left_at, before);
+            }
+            _ => {}
+        }
     }
 
     /// Waits until what is seen is the rung's own.

@@ -167,6 +167,26 @@ async fn presets_are_climbed_one_by_one_until_the_encoder_gives_way() {
 }
 
 #[tokio::test(start_paused = true)]
+async fn what_one_before_could_not_put_back_is_put_back_by_the_next() {
+    let kbps = |kbps| Value::Bitrate(Bitrate::from_kbps(kbps));
+    // The stand-in says that it is at 6 000.
+    for (left_at, back) in [(6000, 4500), (7000, 6000)] {
+        let mut stage = Stage::open(&evening(5200), 8);
+        let mut runner =
+            Runner::new(ladder(1500, 3000), TIMES, kbps(5000)).after_one_that_left(kbps(left_at), kbps(4500));
+        let end = stage
+            .run(&mut runner, |second, runner| {
+                if second > 20 {
+                    runner.cancel();
+                }
+                ControlFlow::Continue(())
+            })
+            .await;
+        assert_eq!((end, stage.bitrate()), (Some(End::Cancelled), Some(Bitrate::from_kbps(back))), "left at {left_at}");
+    }
+}
+
+#[tokio::test(start_paused = true)]
 async fn presets_that_nobody_here_changes_are_no_climb() {
     let evening = evening(9000);
     let mut core = Core::new(Settings { servers: evening.servers() });
