@@ -174,7 +174,7 @@ fn each_failure_is_one_clear_line_and_the_others_are_still_tested() {
     let desk = Desk::new(&servers);
     let began = Instant::now();
     // Without what a service adds for an unseen run: the key must be the very one that is in use.
-    let plain = desk.config().replace("unseen = \"~dim\"\n", "");
+    let plain = desk.config().replace("unseen = \"-dim\"\n", "");
     std::fs::write(desk.dir.path().join("moth.toml"), plain).unwrap();
     let report = desk.measure(here(), &["routes", "--on-air"]);
     assert!(began.elapsed() < Duration::from_secs(45), "{:?}", began.elapsed());
@@ -330,7 +330,7 @@ fn nobody_publishes_under_a_key_without_consent() {
         "{said}"
     );
     assert!(refused(&["uplink"]).contains("--yes"));
-    let config = desk.config().replace("unseen = \"~dim\"\n", "");
+    let config = desk.config().replace("unseen = \"-dim\"\n", "");
     std::fs::write(desk.dir.path().join("moth.toml"), config).unwrap();
     assert!(refused(&["routes", "--yes"]).contains("--on-air"), "what viewers would see needs more than a yes");
 }

@@ -119,7 +119,7 @@ fn climb_behind(bucket_kbps: u32, from: &str, to: &str) {
     let recordings = nginx.recordings();
     assert!(!recordings.is_empty());
     for recording in recordings {
-        assert!(recording.to_str().unwrap().contains(&format!("{KEY}~dim")), "{recording:?}");
+        assert!(recording.to_str().unwrap().contains(&format!("{KEY}-dim")), "{recording:?}");
     }
     assert!(kept(&desk).contains("\"climb\""));
 }
@@ -195,7 +195,7 @@ fn what_cannot_be_tried_is_status_2_and_the_setup_stays_byte_for_byte() {
     assert!(refused(&["bitrate", "--from", "5M", "--to", "4M", "--yes"]).contains("is over"));
     assert!(refused(&["bitrate", "--no-server"]).contains("nothing was measured yet"));
     // The service cannot hide a run: an agreement to publish is none to being seen.
-    fs::write(desk.dir.path().join("moth.toml"), whole.replace("unseen = \"~dim\"\n", "")).unwrap();
+    fs::write(desk.dir.path().join("moth.toml"), whole.replace("unseen = \"-dim\"\n", "")).unwrap();
     let said = refused(&["bitrate", "--yes"]);
     assert!(said.contains("has no way to hide a run") && said.contains("--on-air"), "{said}");
     fs::write(desk.dir.path().join("moth.toml"), &whole).unwrap();

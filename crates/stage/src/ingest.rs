@@ -15,7 +15,7 @@ use crate::uplink::{Arrival, ServerEnd};
 pub(crate) const APP: &str = "live";
 pub(crate) const KEY: &str = "comet-night-demo";
 /// What is added to the key for a run nobody sees.
-pub(crate) const UNSEEN: &str = "~dim";
+pub(crate) const UNSEEN: &str = "-dim";
 
 fn is_known(key: &StreamKey) -> bool {
     key.expose().strip_suffix(UNSEEN).unwrap_or(key.expose()) == KEY

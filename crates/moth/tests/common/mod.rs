@@ -116,7 +116,7 @@ impl Desk {
             .collect();
         let config = format!(
             "setup = \"test\"\n[setups.test] # kept\nservice = \"nocturne\"\nbitrate = \"3 Mb/s\"\naudio = \"160k\"\n\
-             size = \"640x360\"\nrate = 30\n[services.nocturne]\nname = \"Nocturne\"\nunseen = \"~dim\"\n\
+             size = \"640x360\"\nrate = 30\n[services.nocturne]\nname = \"Nocturne\"\nunseen = \"-dim\"\n\
              servers = [\n{}]\n",
             list.concat()
         );
