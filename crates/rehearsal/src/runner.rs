@@ -527,7 +527,8 @@ impl Runner {
     /// The time is over: a run that confirms and has lost nothing counts for as long as it lasted.
     fn take_what_there_is(&mut self, snapshot: &Snapshot) {
         let (Phase::Trying { from }, Next::Try { length, .. }) = (&self.phase, self.next) else { return };
-        let least = length.least_s.min(self.climb.search().least_s);
+        // A short look confirms nothing: it is at least as long as the longest one while searching.
+        let least = length.least_s.min(self.climb.search().most_s);
         if self.seen.seconds() < least || !self.seen.is_clean() {
             return;
         }
