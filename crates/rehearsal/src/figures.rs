@@ -1,5 +1,7 @@
 //! What was measured during a try, so that choices can be laid side by side.
 
+use moth_core::Snapshot;
+use moth_core::figure::Origin;
 use moth_core::history::{History, Second};
 use serde::{Deserialize, Serialize};
 
@@ -50,5 +52,33 @@ impl Figures {
             encode_ms: mean(|second| second.encode_ms),
             queue_ms: seconds.iter().filter_map(|second| second.queue_ms).map(f64::from).reduce(f64::max),
         }
+    }
+}
+
+/// How it is known what was lost. Dropped frames are counted by the moth itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Known {
+    /// Skipped frames; `None` if they are not known.
+    pub skipped: Option<Origin>,
+    /// Lagged frames; `None` if they are not known.
+    pub lagged: Option<Origin>,
+}
+
+impl Known {
+    /// As it is now.
+    #[must_use]
+    pub fn of(snapshot: &Snapshot) -> Self {
+        Self { skipped: snapshot.skipped.origin, lagged: snapshot.lagged.origin }
+    }
+
+    /// In a sentence, of these and of the other figures of a try.
+    #[must_use]
+    pub fn words(self) -> String {
+        let word = |origin: Option<Origin>| origin.map_or("not available", Origin::word);
+        format!(
+            "Of the losses, dropped frames are measured, skipped ones {}, lagged ones {}; sizes and encode times are the broadcaster's word, all else is measured.",
+            word(self.skipped),
+            word(self.lagged)
+        )
     }
 }

@@ -4,13 +4,12 @@ use moth_core::suspects::{Cause, Fault};
 use serde::{Deserialize, Serialize};
 
 use crate::climb::{Tried, with_margin};
-use crate::figures::Figures;
+use crate::figures::{Figures, Known};
 use crate::ladder::{Kind, Value};
 use crate::runner::{Ceiling, End, Runner};
 use crate::tried::ruled_out_every_s;
 
-/// Below what held, this share stays free where the line was not what gave way. Our own setting: two tries of the same rung on
-/// the same evening differ by less.
+/// Below what held, this share stays free where the line was not what gave way. Our own setting.
 const FREE: f64 = 0.1;
 /// A CPU that is busier than this at a clean rung has no room for a heavier scene; in percent. Our own setting.
 const BUSY_PERCENT: f64 = 80.0;
@@ -26,7 +25,7 @@ pub struct Finding {
     pub tries: Vec<Tried>,
     /// The highest rung that held for the whole of the longer run, by its place.
     pub highest_clean: Option<usize>,
-    /// The one to use, by its place.
+    /// The one to use, by its place; `None` if none was clean.
     pub recommended: Option<usize>,
     /// For how many seconds the highest clean one held, in all its tries.
     pub clean_s: usize,
@@ -38,6 +37,9 @@ pub struct Finding {
     pub at_fault: Option<(Fault, Option<Cause>)>,
     /// Why no heavier rung could be had, if that is so.
     pub ceiling: Option<Ceiling>,
+    /// How the losses are known.
+    #[serde(default)]
+    pub known: Known,
     /// How it ended.
     pub end: End,
     /// Why, where that is not plain.
@@ -51,16 +53,12 @@ pub struct Finding {
 /// A rung beside the others.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Choice<'a> {
-    /// Its place.
-    pub rung: usize,
     /// What it is.
     pub value: &'a Value,
     /// How often it was tried.
     pub tries: usize,
     /// Whether it held in its newest try.
     pub held: bool,
-    /// What gave way, if it did not.
-    pub at_fault: Option<(Fault, Option<Cause>)>,
     /// Share of the frames lost in its newest try, from 0 to 1.
     pub lost: f64,
     /// What was measured in its newest try.
@@ -83,6 +81,7 @@ impl Finding {
             lowest_failed: outcome.lowest_failed,
             at_fault: outcome.at_fault,
             ceiling: runner.ceiling().cloned(),
+            known: runner.known(),
             end: runner.end().unwrap_or(End::CutOff),
             why: runner.why().map(str::to_owned),
             start: runner.start().clone(),
@@ -94,20 +93,23 @@ impl Finding {
 
     fn recommend(&self, free: f64) -> Option<usize> {
         let clean = self.highest_clean?;
-        // Nothing gave way: how much more there would have been is not known, and what is there was borne.
-        self.lowest_failed?;
-        match self.climb {
+        Some(match self.climb {
+            // Nothing gave way: how much more there would have been is not known, and what is there was borne.
+            _ if self.lowest_failed.is_none() => clean,
             Kind::Bitrate => {
                 let is_network = self.at_fault.is_none_or(|(fault, _)| fault == Fault::Network);
                 let loads: Vec<f64> = self.rungs.iter().map(Value::load).collect();
-                Some(with_margin(&loads, clean, if is_network { free } else { FREE }))
+                with_margin(&loads, clean, if is_network { free } else { FREE })
             }
             // A rung lighter where the machine has little left, or nobody knows what it has left.
-            Kind::Preset | Kind::Picture => {
-                let is_busy = self.figures(clean).cpu_percent.is_none_or(|percent| percent > BUSY_PERCENT);
-                Some(if is_busy { clean.saturating_sub(1) } else { clean })
-            }
-        }
+            Kind::Preset | Kind::Picture if self.has_room(clean) != Some(true) => clean.saturating_sub(1),
+            Kind::Preset | Kind::Picture => clean,
+        })
+    }
+
+    /// Whether the CPU had something left at a rung; `None` if that is not known.
+    fn has_room(&self, rung: usize) -> Option<bool> {
+        Some(self.figures(rung).cpu_percent? <= BUSY_PERCENT)
     }
 
     /// What was measured in the newest try of a rung.
@@ -124,7 +126,7 @@ impl Finding {
     /// The rung to use.
     #[must_use]
     pub fn recommended(&self) -> Option<&Value> {
-        self.rungs.get(self.recommended.or(self.highest_clean)?)
+        self.rungs.get(self.recommended?)
     }
 
     /// By how much less than the highest clean one the recommended one loads, from 0 to 1; `None` if nothing heavier failed.
@@ -147,9 +149,8 @@ impl Finding {
         let of = |(rung, value)| {
             let tries = || self.tries.iter().filter(move |tried| tried.rung == rung);
             let newest = tries().next_back()?;
-            let at_fault = newest.at_fault.filter(|_| !newest.held);
             let (held, lost, figures) = (newest.held, newest.lost, &newest.figures);
-            Some(Choice { rung, value, tries: tries().count(), held, at_fault, lost, figures })
+            Some(Choice { value, tries: tries().count(), held, lost, figures })
         };
         self.rungs.iter().enumerate().filter_map(of).collect()
     }
@@ -163,7 +164,7 @@ impl Finding {
                 Some((fault, cause)) => {
                     format!("{}{}", stage(fault), cause.map_or(String::new(), |c| format!(" ({})", c.words())))
                 }
-                None => "what, is not clear".into(),
+                None => "something that is not clear".into(),
             };
             Some(format!("at {} {what} gave way", failed.words()))
         };
@@ -201,20 +202,25 @@ impl Finding {
     /// What to use, and why that much less; `None` if no rung was clean.
     #[must_use]
     pub fn advice(&self) -> Option<String> {
-        let recommended = self.recommended()?.words();
-        Some(match (self.margin().filter(|share| *share > 0.0), self.lowest_failed) {
-            (Some(share), _) => format!(
-                "Recommended: {recommended}, {:.0} % below what held, to stay free for a worse hour.",
-                share * 100.0
-            ),
-            (None, Some(_)) if self.recommended == self.highest_clean => {
-                format!("Recommended: {recommended}; there is room beside it.")
+        let (recommended, clean) = (self.recommended()?.words(), self.highest_clean?);
+        if self.lowest_failed.is_none() {
+            return Some(format!("Recommended: {recommended}; how much more there would be is not known."));
+        }
+        let less = match self.margin().filter(|share| *share > 0.0) {
+            Some(share) => format!(", {:.0} % below what held", share * 100.0),
+            None if self.recommended < self.highest_clean => ", a rung lighter than what held".into(),
+            None => String::new(),
+        };
+        // What it is good for is said where it is known.
+        let why = match (self.climb, self.figures(clean).cpu_percent) {
+            (Kind::Bitrate, _) if less.is_empty() => {
+                "; nothing below it is on this ladder, or nothing is to stay free".into()
             }
-            (None, Some(_)) => format!(
-                "Recommended: {recommended}, a rung lighter than what held, as the machine has little left there."
-            ),
-            (None, None) => format!("Recommended: {recommended}; how much more there would be is not known."),
-        })
+            (Kind::Bitrate, _) => ", to stay free for a worse hour".into(),
+            (_, Some(percent)) => format!(": the CPU was {percent:.0} % busy at what held"),
+            (_, None) => ": how busy the CPU was is not known".into(),
+        };
+        Some(format!("Recommended: {recommended}{less}{why}."))
     }
 
     /// How sure that is.
@@ -376,6 +382,7 @@ mod tests {
             lowest_failed: failed,
             at_fault: failed.map(|_| (Fault::Network, Some(Cause::LineShort))),
             ceiling: None,
+            known: Known::default(),
             end: End::Done,
             why: None,
             start: Value::Bitrate(Bitrate::from_kbps(6000)),
@@ -435,11 +442,27 @@ mod tests {
             found.tries = vec![tried(0, Purpose::Search, true, 20), tried(2, Purpose::Confirm, true, 300)];
             found.tries[1].figures.cpu_percent = cpu_percent;
             found.recommended = found.recommend(0.25);
-            found.recommended().unwrap().word()
+            found
         };
+        let word = |cpu: Option<f64>| with(cpu).recommended().unwrap().word();
         assert_eq!(
-            (with(Some(60.0)), with(Some(92.0)), with(None)),
+            (word(Some(60.0)), word(Some(92.0)), word(None)),
             ("heavy".into(), "middle".into(), "middle".into())
+        );
+        // What is said of the machine is what was measured of it.
+        let said = |cpu: Option<f64>| with(cpu).advice().unwrap();
+        assert_eq!(said(Some(60.0)), "Recommended: heavy: the CPU was 60 % busy at what held.");
+        assert_eq!(
+            said(Some(92.0)),
+            "Recommended: middle, a rung lighter than what held: the CPU was 92 % busy at what held."
+        );
+        assert!(said(None).contains("is not known"), "{}", said(None));
+        // Where no verdict stood, that is said in a sentence of its own kind.
+        let unclear = Finding { at_fault: None, ..with(None) };
+        assert!(
+            unclear.sentence().ends_with("at heaviest something that is not clear gave way."),
+            "{}",
+            unclear.sentence()
         );
     }
 

@@ -4,6 +4,7 @@
 //!
 //! - [`ladder`]: what is raised, and what has to be done to get from one rung to another.
 //! - [`tried`]: whether one try held, by its seconds; [`figures`]: what was measured meanwhile.
+//! - `presence`: whether there is a broadcast to look at.
 //! - [`climb`]: which rung is tried next, and when it is over.
 //! - [`runner`]: climbs on a broadcast, look by look, and puts everything back.
 //! - [`soak`]: the long run.
@@ -13,6 +14,7 @@ pub mod climb;
 pub mod figures;
 pub mod finding;
 pub mod ladder;
+mod presence;
 pub mod runner;
 pub mod soak;
 pub mod tried;

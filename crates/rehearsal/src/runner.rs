@@ -6,15 +6,14 @@ use std::time::Duration;
 use moth_core::moment::Moment;
 use moth_core::proposal::Action;
 use moth_core::reading::StreamFacts;
-use moth_core::suspects::{Cause, Fault};
 use moth_core::trial::SETTLE_S;
-use moth_core::trial::weigh::LostSecond;
 use moth_core::{Bitrate, Snapshot, State};
 use serde::{Deserialize, Serialize};
 
 use crate::climb::{Climb, Next, Purpose, Times, Tried};
-use crate::figures::Figures;
+use crate::figures::{Figures, Known};
 use crate::ladder::{Kind, Ladder, Value};
+use crate::presence::{AWAY_WITHIN, Away, Beginning};
 use crate::tried::{Length, Seen};
 
 /// So long it may take until a change is made, and seen.
@@ -28,10 +27,6 @@ const SETTLED_WITHIN: Duration = Duration::from_secs(10);
 const AT_LEAST: Duration = Duration::from_millis(1100);
 /// A broadcaster says within this what it takes.
 const TOLD_WITHIN: Duration = Duration::from_secs(8);
-/// A server must take the broadcast within this.
-const TAKEN_WITHIN: Duration = Duration::from_secs(30);
-/// A broadcaster that is away for longer is gone: it is run again, or reconnects, sooner.
-const AWAY_WITHIN: Duration = Duration::from_secs(15);
 /// Of what was set at least this share must be sent, or the rung was never stood on.
 const LOADED: f64 = 0.8;
 
@@ -99,9 +94,7 @@ pub enum Stand {
 
 #[derive(Debug, Clone, PartialEq)]
 enum Phase {
-    Begin {
-        on_air: Option<Moment>,
-    },
+    Begin,
     /// This was asked for, on the way to the rung that is next.
     Setting(Asked),
     Settling {
@@ -133,9 +126,8 @@ pub struct Runner {
     climb: Climb,
     phase: Phase,
     next: Next,
-    /// What was before, if it is known exactly; else what the broadcaster says when it comes.
+    /// What was before: what the broadcaster says when it comes, or the setup's.
     start: Value,
-    start_is_exact: bool,
     /// What one before this left it at, and what had been there.
     left_before: Option<(Value, Value)>,
     /// The broadcaster ends with the program, and begins anew with what was before.
@@ -148,7 +140,9 @@ pub struct Runner {
     end: Option<End>,
     /// Why it ended, where that is not plain.
     why: Option<String>,
-    away_since: Option<Moment>,
+    away: Away,
+    /// How the losses that were counted are known.
+    known: Known,
     /// What could not be put back.
     left_at: Option<Value>,
     by_hand: bool,
@@ -166,18 +160,18 @@ impl Runner {
         Self {
             ladder,
             climb,
-            phase: Phase::Begin { on_air: None },
+            phase: Phase::Begin,
             next,
             at: start.clone(),
             start,
-            start_is_exact: false,
             left_before: None,
             is_own: false,
             seen: Seen::default(),
             ceiling: None,
             end: None,
             why: None,
-            away_since: None,
+            away: Away::default(),
+            known: Known::default(),
             left_at: None,
             by_hand: false,
             ends_at: None,
@@ -194,7 +188,7 @@ impl Runner {
     /// The broadcaster is run by this program: it ends with it, and begins anew with what was before.
     #[must_use]
     pub fn running_the_broadcaster(self) -> Self {
-        Self { is_own: true, start_is_exact: true, ..self }
+        Self { is_own: true, ..self }
     }
 
     /// It is to end after so long, with what was found by then.
@@ -230,7 +224,7 @@ impl Runner {
     #[must_use]
     pub fn stand(&self) -> Stand {
         match &self.phase {
-            Phase::Begin { .. } => Stand::Waiting,
+            Phase::Begin => Stand::Waiting,
             Phase::Setting(_) if self.by_hand => Stand::Asking,
             Phase::Setting(_) => Stand::Setting,
             Phase::Settling { .. } => Stand::Settling,
@@ -244,6 +238,12 @@ impl Runner {
     #[must_use]
     pub fn seen(&self) -> &Seen {
         &self.seen
+    }
+
+    /// How the losses that were counted are known.
+    #[must_use]
+    pub fn known(&self) -> Known {
+        self.known
     }
 
     /// What was in force before.
@@ -314,7 +314,7 @@ impl Runner {
         }
         match std::mem::replace(&mut self.phase, Phase::Over) {
             Phase::Over => Does::Over(self.end.unwrap_or(End::Done)),
-            Phase::Begin { on_air } => self.begin(snapshot, on_air),
+            Phase::Begin => self.begin(snapshot),
             Phase::Setting(asked) => self.follow_setting(snapshot, asked),
             Phase::Settling { since, has_dropped } => self.settle(snapshot, since, has_dropped),
             Phase::Trying { from } => {
@@ -332,56 +332,40 @@ impl Runner {
 
     /// Whether the broadcaster has been away for too long.
     fn is_gone(&mut self, snapshot: &Snapshot) -> bool {
-        if matches!(self.phase, Phase::Begin { .. } | Phase::Over) {
+        if matches!(self.phase, Phase::Begin | Phase::Over) {
             return false;
         }
-        if snapshot.on_air_since.is_some() {
-            self.away_since = None;
-            return false;
-        }
-        let since = *self.away_since.get_or_insert(snapshot.at);
         // Many broadcasters must stop before their user can change them.
         let within = if self.by_hand { BY_HAND_WITHIN } else { AWAY_WITHIN };
-        snapshot.at.since(since) > within
+        self.away.is_longer(snapshot, within)
     }
 
-    fn begin(&mut self, snapshot: &Snapshot, on_air: Option<Moment>) -> Does {
-        let on_air = snapshot.on_air_since.map(|_| on_air.unwrap_or(snapshot.at));
-        let waited = on_air.is_some_and(|since| snapshot.at.since(since) > TAKEN_WITHIN);
-        // Steadily or not: a line that does not bear the setup as it is, is what this is for.
-        if is_taken(snapshot) {
+    fn begin(&mut self, snapshot: &Snapshot) -> Does {
+        self.phase = Phase::Begin;
+        match Beginning::of(snapshot) {
+            Beginning::NotYet => Does::Wait,
+            Beginning::NoServer(why) => {
+                self.finish(End::NoServer, why);
+                Does::Wait
+            }
             // By hand a preset would be changed where nobody sees it.
-            if self.ladder.kind() == Kind::Preset && !snapshot.stream.takes_preset {
-                let has_told = on_air.is_some_and(|since| snapshot.at.since(since) > TOLD_WITHIN);
-                if has_told {
+            Beginning::Taken if self.ladder.kind() == Kind::Preset && !snapshot.stream.takes_preset => {
+                if snapshot.on_air_since.is_some_and(|since| snapshot.at.since(since) > TOLD_WITHIN) {
                     let why = "a preset is not seen on the wire, and nothing here changes it: let the moth run the encoder's command, or a program on the feed";
                     self.finish(End::NotSet, Some(why.into()));
-                } else {
-                    self.phase = Phase::Begin { on_air };
                 }
-                return Does::Wait;
+                Does::Wait
             }
-            self.find_the_start(&snapshot.stream);
-            return self.set(snapshot.at);
+            Beginning::Taken => {
+                self.find_the_start(&snapshot.stream);
+                self.set(snapshot.at)
+            }
         }
-        if waited {
-            let verdict = &snapshot.verdict;
-            let why = (verdict.fault != Fault::None).then(|| verdict.sentence.clone());
-            self.finish(End::NoServer, why);
-            return Does::Wait;
-        }
-        // What says no will say no again.
-        if snapshot.verdict.cause == Some(Cause::ServerRefuses) {
-            self.finish(End::NoServer, Some(snapshot.verdict.sentence.clone()));
-            return Does::Wait;
-        }
-        self.phase = Phase::Begin { on_air };
-        Does::Wait
     }
 
     /// What is in force as it begins, and what is put back in the end.
     fn find_the_start(&mut self, stream: &StreamFacts) {
-        if !self.start_is_exact
+        if !self.is_own
             && let Some(stated) = stated(self.ladder.kind(), stream)
         {
             self.start = stated;
@@ -485,16 +469,8 @@ impl Runner {
     }
 
     fn follow(&mut self, snapshot: &Snapshot, from: usize) -> Does {
-        // Before the second it belongs to is handed on.
-        if snapshot.history.len() >= from && snapshot.verdict.fault != Fault::None {
-            self.seen.accuse(snapshot.verdict.fault, snapshot.verdict.cause);
-            self.seen.explain(&snapshot.verdict.sentence);
-        }
-        for second in from + self.seen.seconds()..snapshot.history.len() {
-            let Some(second) = snapshot.history.get(second) else { break };
-            let lost = [second.dropped, second.skipped, second.lagged].into_iter().flatten().sum();
-            self.seen.push(LostSecond { due: second.due.unwrap_or(0), lost });
-        }
+        self.seen.follow(snapshot, from);
+        self.known = Known::of(snapshot);
         let grows = queue_grows(snapshot, from, from + self.seen.seconds());
         self.seen.strain(snapshot.state != Some(State::Steady) || grows);
         let Some(tried) = Climb::tried(self.next, &self.seen) else { return Does::Wait };
@@ -526,14 +502,13 @@ impl Runner {
 
     /// The time is over: a run that confirms and has lost nothing counts for as long as it lasted.
     fn take_what_there_is(&mut self, snapshot: &Snapshot) {
-        let (Phase::Trying { from }, Next::Try { length, .. }) = (&self.phase, self.next) else { return };
+        let (Phase::Trying { from }, Next::Try { rung, length, purpose }) = (&self.phase, self.next) else { return };
         // A short look confirms nothing: it is at least as long as the longest one while searching.
-        let least = length.least_s.min(self.climb.search().most_s);
-        if self.seen.seconds() < least || !self.seen.is_clean() {
+        let least_s = length.least_s.min(self.climb.search().most_s);
+        if self.seen.seconds() < least_s || !self.seen.is_clean() {
             return;
         }
-        let length = Length { least_s: least, most_s: length.most_s };
-        let Next::Try { rung, purpose, .. } = self.next else { return };
+        let length = Length { least_s, ..length };
         if let Some(tried) = Climb::tried(Next::Try { rung, length, purpose }, &self.seen) {
             let tried = Tried { figures: self.figures(snapshot, *from), ..tried };
             if self.was_never_stood_on(&tried).is_none() {
@@ -590,11 +565,6 @@ impl Runner {
             None => Does::Over(end),
         }
     }
-}
-
-/// Whether a server takes the broadcast.
-pub(crate) fn is_taken(snapshot: &Snapshot) -> bool {
-    snapshot.state.is_some_and(|state| state != State::Dark)
 }
 
 /// Whether what waits grows, though nothing is lost yet: a rung a hundredth over the line takes minutes to fill the queue. The least of

@@ -1,14 +1,15 @@
 //! The long run: everything stays as it is, and the user does, one after another, what may break it.
 
 use moth_core::Snapshot;
-use moth_core::moment::Moment;
 use moth_core::suspects::{Cause, Fault};
 use moth_core::trial::SETTLE_S;
-use moth_core::trial::weigh::LostSecond;
+use moth_core::trial::weigh::BLOCK;
 use serde::{Deserialize, Serialize};
 
+use crate::figures::Known;
 use crate::finding::{lasted, stage};
-use crate::runner::{End, is_taken};
+use crate::presence::{AWAY_WITHIN, Away, Beginning};
+use crate::runner::End;
 use crate::tried::{Seen, ruled_out_every_s};
 
 /// What is to be done in a soak, if the user says nothing else.
@@ -21,12 +22,10 @@ pub const TO_DO: [&str; 6] = [
     "begin a recording",
 ];
 
-/// A server must take the broadcast within this.
-const TAKEN_WITHIN_S: f64 = 30.0;
-/// A broadcaster that is away for longer is gone.
-const AWAY_WITHIN_S: f64 = 15.0;
 /// Losses no further apart than this, in seconds, are one.
 const APART: usize = 5;
+/// So many seconds in a row of an encoder at fault that loses nothing are no chance: as a block of a try.
+const LATE: usize = BLOCK;
 /// What was done so long before a loss may have made it, in seconds.
 const MADE_IT: usize = 90;
 
@@ -39,9 +38,23 @@ pub struct ToDo {
     pub done_at: Option<usize>,
 }
 
-/// A loss, and what was done before it.
+/// What went wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum How {
+    /// Frames were lost.
+    Lost,
+    /// All came, and each later than the one before, as of an encoder below real time.
+    Late,
+    /// The broadcaster was away.
+    Away,
+}
+
+/// Something that went wrong, and what was done before it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Broke {
+    /// What.
+    pub how: How,
     /// In which second of the broadcast it began.
     pub at: usize,
     /// For how many seconds it lasted.
@@ -59,7 +72,7 @@ pub struct Broke {
 /// Where it stands.
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum Phase {
-    Waiting { on_air: Option<Moment> },
+    Waiting,
     Running { from: usize },
     Over,
 }
@@ -73,7 +86,10 @@ pub struct Soak {
     began: Option<usize>,
     seen: Seen,
     broke: Vec<Broke>,
-    away_since: Option<Moment>,
+    /// How many seconds in a row the encoder was at fault and nothing was lost.
+    late: usize,
+    away: Away,
+    known: Known,
     end: Option<End>,
     why: Option<String>,
 }
@@ -89,7 +105,10 @@ pub struct Soaked {
     pub from: usize,
     /// Share of the frames lost, from 0 to 1.
     pub lost: f64,
-    /// Every loss.
+    /// How the losses are known.
+    #[serde(default)]
+    pub known: Known,
+    /// Everything that went wrong.
     pub broke: Vec<Broke>,
     /// What was to be done, and when it was.
     pub to_do: Vec<ToDo>,
@@ -106,11 +125,13 @@ impl Soak {
         Self {
             for_s,
             to_do: to_do.into_iter().map(|text| ToDo { text, done_at: None }).collect(),
-            phase: Phase::Waiting { on_air: None },
+            phase: Phase::Waiting,
             began: None,
             seen: Seen::default(),
             broke: Vec::new(),
-            away_since: None,
+            late: 0,
+            away: Away::default(),
+            known: Known::default(),
             end: None,
             why: None,
         }
@@ -175,46 +196,41 @@ impl Soak {
     pub fn look(&mut self, snapshot: &Snapshot) -> Option<End> {
         match self.phase {
             Phase::Over => {}
-            Phase::Waiting { on_air } => self.wait(snapshot, on_air),
+            Phase::Waiting => self.wait(snapshot),
             Phase::Running { from } => self.follow(snapshot, from),
         }
         self.end
     }
 
-    fn wait(&mut self, snapshot: &Snapshot, on_air: Option<Moment>) {
-        let on_air = snapshot.on_air_since.map(|_| on_air.unwrap_or(snapshot.at));
-        if is_taken(snapshot) {
-            let from = snapshot.history.len() + SETTLE_S;
-            self.began = Some(from);
-            self.phase = Phase::Running { from };
-            return;
+    fn wait(&mut self, snapshot: &Snapshot) {
+        match Beginning::of(snapshot) {
+            Beginning::NotYet => {}
+            Beginning::Taken => {
+                let from = snapshot.history.len() + SETTLE_S;
+                self.began = Some(from);
+                self.phase = Phase::Running { from };
+            }
+            Beginning::NoServer(why) => self.finish(End::NoServer, why),
         }
-        let waited = on_air.is_some_and(|since| snapshot.at.since(since).as_secs_f64() > TAKEN_WITHIN_S);
-        if waited || snapshot.verdict.cause == Some(Cause::ServerRefuses) {
-            let why = (snapshot.verdict.fault != Fault::None).then(|| snapshot.verdict.sentence.clone());
-            return self.finish(End::NoServer, why);
-        }
-        self.phase = Phase::Waiting { on_air };
     }
 
     fn follow(&mut self, snapshot: &Snapshot, from: usize) {
-        if snapshot.on_air_since.is_none() {
-            let since = *self.away_since.get_or_insert(snapshot.at);
-            if snapshot.at.since(since).as_secs_f64() > AWAY_WITHIN_S {
-                self.finish(End::BroadcasterGone, None);
-            }
-        } else {
-            self.away_since = None;
-        }
-        for at in from + self.seen.seconds()..snapshot.history.len() {
-            let Some(second) = snapshot.history.get(at) else { break };
-            let lost: u32 = [second.dropped, second.skipped, second.lagged].into_iter().flatten().sum();
-            self.seen.push(LostSecond { due: second.due.unwrap_or(0), lost });
-            if lost > 0 {
-                self.broke(at, u64::from(lost));
-            }
+        if self.away.is_longer(snapshot, AWAY_WITHIN) {
+            self.finish(End::BroadcasterGone, None);
         }
         let verdict = &snapshot.verdict;
+        for at in self.seen.follow(snapshot, from) {
+            let is_away = snapshot.history.get(at).is_none_or(|second| second.state.is_none());
+            let lost = self.seen.lost_in(at - from);
+            self.late = if lost == 0 && !is_away && verdict.fault == Fault::Encoder { self.late + 1 } else { 0 };
+            match lost {
+                0 if is_away => self.broke(How::Away, at, 1, 0),
+                0 if self.late >= LATE => self.broke(How::Late, at + 1 - self.late, self.late, 0),
+                0 => {}
+                lost => self.broke(How::Lost, at, 1, u64::from(lost)),
+            }
+        }
+        self.known = Known::of(snapshot);
         if verdict.fault != Fault::None
             && let Some(broke) = self.broke.last_mut().filter(|broke| is_near(broke, snapshot.history.len()))
         {
@@ -226,15 +242,19 @@ impl Soak {
         }
     }
 
-    fn broke(&mut self, at: usize, lost: u64) {
+    fn broke(&mut self, how: How, at: usize, seconds: usize, lost: u64) {
         if let Some(broke) = self.broke.last_mut().filter(|broke| is_near(broke, at)) {
+            // What comes late behind a loss is what is left of it.
+            if broke.how == how || how == How::Lost {
+                broke.seconds = at + seconds - broke.at;
+            }
             broke.lost += lost;
-            broke.seconds = at + 1 - broke.at;
+            broke.how = if broke.lost > 0 { How::Lost } else { broke.how };
             return;
         }
         let before = self.to_do.iter().filter_map(|to_do| Some((to_do.text.clone(), at.checked_sub(to_do.done_at?)?)));
         let after = before.filter(|(_, ago)| *ago <= MADE_IT).min_by_key(|(_, ago)| *ago);
-        self.broke.push(Broke { at, seconds: 1, lost, at_fault: None, because: None, after });
+        self.broke.push(Broke { how, at, seconds, lost, at_fault: None, because: None, after });
     }
 
     /// What it came to so far.
@@ -245,6 +265,7 @@ impl Soak {
             of: self.for_s,
             from: self.began.unwrap_or(0),
             lost: self.seen.lost(),
+            known: self.known,
             broke: self.broke.clone(),
             to_do: self.to_do.clone(),
             end: self.end.unwrap_or(End::CutOff),
@@ -288,12 +309,15 @@ impl Soaked {
             };
         }
         let long = lasted(self.seconds);
+        let what = if self.broke.iter().all(|broke| broke.how == How::Lost) {
+            "frames were lost"
+        } else {
+            "something went wrong"
+        };
         match self.broke.as_slice() {
             [] => format!("Nothing was lost in {long}."),
-            [one] => format!("In {long} frames were lost once: {}.", one.words(self.from)),
-            [first, ..] => {
-                format!("In {long} frames were lost {} times; first {}.", self.broke.len(), first.words(self.from))
-            }
+            [one] => format!("In {long} {what} once: {}.", one.words(self.from)),
+            [first, ..] => format!("In {long} {what} {} times; first {}.", self.broke.len(), first.words(self.from)),
         }
     }
 
@@ -334,14 +358,19 @@ impl Broke {
             Some((text, ago)) => format!(", {ago} s after: {text}"),
             None => String::new(),
         };
-        format!("{} frames {at} into it{who}{after}", self.lost)
+        let what = match self.how {
+            How::Lost => format!("{} frames", self.lost),
+            How::Late => format!("for {} every frame came later than the one before,", lasted(self.seconds)),
+            How::Away => format!("the broadcaster was away for {},", lasted(self.seconds)),
+        };
+        format!("{what} {at} into it{who}{after}")
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use moth_core::{Core, Settings, State};
+    use moth_core::{Core, Moment, Settings, State};
 
     fn snapshot() -> Snapshot {
         Core::new(Settings { servers: vec!["Aldmoor".into()] }).snapshot(Moment::START)
@@ -349,7 +378,9 @@ mod tests {
 
     fn with_seconds(snapshot: &mut Snapshot, lost: &[u32]) {
         for lost in lost {
-            let second = moth_core::history::Second { due: Some(60), dropped: Some(*lost), ..Default::default() };
+            let state = snapshot.state;
+            let second =
+                moth_core::history::Second { state, due: Some(60), dropped: Some(*lost), ..Default::default() };
             snapshot.history.push(second);
         }
     }
@@ -378,6 +409,50 @@ mod tests {
         let told = "In 1 min frames were lost once: 21 frames 13 s into it, the rendering (the GPU is full), 3 s after: show the heaviest scene.";
         assert_eq!(soaked.sentence(), told);
         assert_eq!(serde_json::from_str::<Soaked>(&serde_json::to_string(&soaked).unwrap()).unwrap(), soaked);
+    }
+
+    #[test]
+    fn frames_that_come_ever_later_and_a_broadcaster_that_was_away_are_no_clean_soak() {
+        let begun = || {
+            let (mut soak, mut seen) = (Soak::new(60, Vec::new()), snapshot());
+            (seen.state, seen.on_air_since) = (Some(State::Steady), Some(Moment::START));
+            soak.look(&seen);
+            with_seconds(&mut seen, &[0; SETTLE_S + 20]);
+            soak.look(&seen);
+            (soak, seen)
+        };
+        let go_on = |soak: &mut Soak, seen: &mut Snapshot, seconds: usize| {
+            for _ in 0..seconds {
+                with_seconds(seen, &[0]);
+                soak.look(seen);
+            }
+        };
+        // An encoder at half of real time loses no frame.
+        let (mut soak, mut seen) = begun();
+        (seen.verdict.fault, seen.verdict.cause) = (Fault::Encoder, Some(Cause::PresetHeavy));
+        go_on(&mut soak, &mut seen, 40);
+        assert!(!soak.soaked().is_clean());
+        let told = "In 1 min something went wrong once: for 40 s every frame came later than the one before, 20 s into it, the encoder (the preset is too heavy).";
+        assert_eq!(soak.soaked().sentence(), told);
+        // A verdict that stands for a moment and costs nothing is nothing; nor is a dip that the queue bears.
+        let (mut soak, mut seen) = begun();
+        for (fault, seconds) in [(Fault::Encoder, LATE - 1), (Fault::None, 5), (Fault::Network, 9), (Fault::None, 23)] {
+            seen.verdict.fault = fault;
+            go_on(&mut soak, &mut seen, seconds);
+        }
+        assert!(soak.soaked().is_clean(), "{}", soak.soaked().sentence());
+        // Away for less than it takes to be gone.
+        let (mut soak, mut seen) = begun();
+        (seen.state, seen.on_air_since) = (None, None);
+        go_on(&mut soak, &mut seen, 8);
+        (seen.state, seen.on_air_since) = (Some(State::Steady), Some(seen.at));
+        go_on(&mut soak, &mut seen, 32);
+        assert_eq!(soak.end(), Some(End::Done));
+        assert!(
+            soak.soaked().sentence().contains("the broadcaster was away for 8 s, 20 s into it"),
+            "{}",
+            soak.soaked().sentence()
+        );
     }
 
     #[test]

@@ -4,6 +4,9 @@
 //! therefore blocks of [`BLOCK`] seconds, as in trials of changes, and whether each lost more than [`BEARABLE`] of its frames. A
 //! block in which a verdict stood is a bad one too: an encoder that makes every frame, and each later than the one before, loses none.
 
+use std::ops::Range;
+
+use moth_core::Snapshot;
 use moth_core::suspects::{Cause, Fault};
 use moth_core::trial::weigh::{BLOCK, LostSecond, share};
 use serde::Serialize;
@@ -67,6 +70,22 @@ impl Seen {
         self.accused.push(std::mem::take(&mut self.is_accused));
     }
 
+    /// Takes what a broadcast's seconds, from that one on, and its verdict say that is new; gives the new ones.
+    pub fn follow(&mut self, snapshot: &Snapshot, from: usize) -> Range<usize> {
+        // Before the second it belongs to is handed on.
+        if snapshot.history.len() >= from && snapshot.verdict.fault != Fault::None {
+            self.accuse(snapshot.verdict.fault, snapshot.verdict.cause);
+            self.explain(&snapshot.verdict.sentence);
+        }
+        let first = from + self.seconds();
+        for second in first..snapshot.history.len() {
+            let Some(second) = snapshot.history.get(second) else { break };
+            let lost = [second.dropped, second.skipped, second.lagged].into_iter().flatten().sum();
+            self.push(LostSecond { due: second.due.unwrap_or(0), lost });
+        }
+        first..from + self.seconds()
+    }
+
     /// Whether the queue holds more than it should by now. A rung slightly over the line loses nothing for half a minute, as what is
     /// too much waits: such a one has not held.
     pub fn strain(&mut self, is_strained: bool) {
@@ -118,6 +137,12 @@ impl Seen {
     pub fn at_fault(&self) -> Option<(Fault, Option<Cause>)> {
         let longest = self.verdicts.iter().max_by_key(|(_, _, looks)| *looks)?;
         Some((longest.0, longest.1))
+    }
+
+    /// Frames lost in one of its seconds.
+    #[must_use]
+    pub fn lost_in(&self, second: usize) -> u32 {
+        self.seconds.get(second).map_or(0, |second| second.lost)
     }
 
     /// How often frames were lost: seconds with losses, those next to each other as one.
