@@ -25,15 +25,19 @@ impl Dose {
     /// In a sentence.
     pub(crate) fn words(self, service: &Service) -> String {
         let servers = if self.servers == 1 { "one server".into() } else { format!("{} servers", self.servers) };
-        let megabytes = (self.up_to.bps() as f64 * self.length.as_secs_f64() / 8e6).ceil() as u64;
         let hidden = hidden(service);
         format!(
             "This publishes filler to {servers} of {} under your key, {hidden}: for {} s and at most {} MB",
             service.name,
             self.length.as_secs(),
-            grouped(megabytes)
+            megabytes(self.up_to, self.length)
         )
     }
+}
+
+/// The most that is sent in so long a time, in whole megabytes.
+fn megabytes(up_to: Bitrate, long: Duration) -> String {
+    grouped((up_to.bps() as f64 * long.as_secs_f64() / 8e6).ceil() as u64)
 }
 
 /// Whether viewers see it.
@@ -43,13 +47,12 @@ fn hidden(service: &Service) -> &'static str {
 
 /// What a rehearsal would publish, in a sentence: at most for so long, and at this rate.
 pub(crate) fn rehearsal_words(service: &Service, server: &str, long: Duration, up_to: Bitrate) -> String {
-    let megabytes = (up_to.bps() as f64 * long.as_secs_f64() / 8e6).ceil() as u64;
     let minutes = long.as_secs().div_ceil(60);
     format!(
         "This broadcasts what your broadcaster sends to {server} of {} under your key, {}: for about {minutes} min and at most {} MB",
         service.name,
         hidden(service),
-        grouped(megabytes)
+        megabytes(up_to, long)
     )
 }
 

@@ -13,8 +13,8 @@ use moth_plan::service::Service;
 use moth_plan::setup::{ServerChoice, Setup};
 use moth_relay::measure::{MeasurePlan, Target};
 use moth_relay::{Reconnect, Server};
-use moth_rtmp::StreamKey;
 use moth_rtmp::key::MAX_KEY_BYTES;
+use moth_rtmp::{Address, StreamKey};
 use moth_store::config::{Change, Config, ConfigFile};
 use moth_store::keys::Keys;
 use moth_store::place::Places;
@@ -26,6 +26,9 @@ use crate::cli::{AutomaticOptions, KitOptions};
 use crate::failure::Failure;
 use crate::key_source;
 use crate::plan::Basis;
+
+/// What a host of one's own is told for a key, if none is given: it takes any.
+const ANY_KEY: &str = "measurement";
 
 /// Everything that is chosen before going live.
 #[derive(Debug, Clone)]
@@ -156,6 +159,23 @@ impl Kit {
 
     fn no_servers(&self) -> Failure {
         Failure::NoServers { service: self.service.name.clone(), path: self.file.path().to_owned() }
+    }
+
+    /// A host of one's own that runs `moth ingest`, named on the command line with this option, and a key for it: from the file, if
+    /// one is named, else any.
+    ///
+    /// # Errors
+    /// [`Failure`] if that is no address, or the file holds no key.
+    pub fn host_of_ones_own(
+        &self,
+        option: &'static str,
+        text: &str,
+        file: Option<&Path>,
+    ) -> Result<(Server, StreamKey), Failure> {
+        let address: Address = text.parse().map_err(|error| Failure::Address { option, error })?;
+        let any = || StreamKey::new(ANY_KEY).map_err(|error| Failure::Key { origin: "the key for any".into(), error });
+        let key = file.map_or_else(any, |file| self.key(Some(file)))?;
+        Ok((Server { name: address.authority(), address }, key))
     }
 
     /// Everything that was measured.

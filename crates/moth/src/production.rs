@@ -172,7 +172,7 @@ pub enum Plan {
 /// A real broadcast to come.
 #[derive(Clone)]
 pub struct LivePlan {
-    listen: Address,
+    doors: Doors,
     servers: Vec<Server>,
     key: StreamKey,
     /// The key for runs nobody sees, where the service has such a thing.
@@ -182,7 +182,6 @@ pub struct LivePlan {
     kit: Option<Kit>,
     intended: Option<Intended>,
     recordings: Option<PathBuf>,
-    feed: Option<SocketAddr>,
     also: Vec<Also>,
     automatics: Automatics,
     reconnect: Reconnect,
@@ -231,7 +230,7 @@ impl Plan {
     pub(crate) fn doors(&self) -> Option<Doors> {
         match self {
             Self::Demo(..) => None,
-            Self::Live(live) => Some(Doors { listen: live.listen.clone(), feed: live.feed }),
+            Self::Live(live) => Some(live.doors.clone()),
         }
     }
 
@@ -280,7 +279,7 @@ impl Plan {
     pub fn banner(&self) -> Banner {
         match self {
             Self::Demo(evening, ..) => Banner { demo: Some(evening.name.clone()), publish_to: None, replay: None },
-            Self::Live(live) => Banner { demo: None, publish_to: Some(live.listen.to_string()), replay: None },
+            Self::Live(live) => Banner { demo: None, publish_to: Some(live.doors.listen.to_string()), replay: None },
         }
     }
 
@@ -316,8 +315,8 @@ impl Plan {
 impl LivePlan {
     async fn begin(mut self) -> Result<Production, Failure> {
         let stand_in = self.stand_in.as_ref().and_then(|shape| ShapedServer::open(shape, SEED));
-        if let (Some(stand_in), Some(key)) = (&stand_in, ShapedServer::key()) {
-            (self.servers, self.key) = (vec![stand_in.server().clone()], key);
+        if let Some(stand_in) = &stand_in {
+            self.servers = vec![stand_in.server().clone()];
         }
         let dialer = |finding_gateway: bool| -> Arc<dyn Dialer> {
             match &stand_in {
@@ -327,15 +326,15 @@ impl LivePlan {
             }
         };
         let (recorder, readings) = Recorder::new();
-        let listener = Listener::bind(&self.listen)
+        let listener = Listener::bind(&self.doors.listen)
             .await
-            .map_err(|error| Failure::Listen { address: self.listen.authority(), error })?;
+            .map_err(|error| Failure::Listen { address: self.doors.listen.authority(), error })?;
         let named = self.servers.clone();
         let runs = self.setup.as_ref().filter(|setup| !setup.broadcaster.command.is_empty());
         // A name of this moth's own: an encoder that a killed moth left behind is not taken for its own.
         let only_name = runs.map(|_| encoder_command::name_of_its_own());
         let settings = RelaySettings {
-            app: self.listen.app().to_owned(),
+            app: self.doors.listen.app().to_owned(),
             servers: self.servers,
             key: self.key,
             limits: self.limits,
@@ -360,7 +359,7 @@ impl LivePlan {
         running.spawn(listener.run(connect));
         running.spawn(relay.run(incoming));
         running.spawn(scouting);
-        let feed = match self.feed {
+        let feed = match self.doors.feed {
             Some(address) => {
                 let opened = Feed::bind(address, recorder.clone()).await;
                 let (feed, handle) = opened.map_err(|error| Failure::Port { address, error })?;
@@ -376,7 +375,7 @@ impl LivePlan {
         let choice = self.setup.as_ref().map(|setup| &setup.broadcaster);
         let encoder = runs.zip(only_name).map(|(setup, name)| {
             // The service's key never leaves the moth.
-            let publish = format!("{}/{name}", self.listen);
+            let publish = format!("{}/{name}", self.doors.listen);
             let (command, orders) = EncoderCommand::new(setup, publish, handle.clone(), recorder.clone());
             running.spawn(command.run());
             orders
@@ -391,7 +390,7 @@ impl LivePlan {
         }
         let places = Places::real(self.recordings);
         running.spawn(read_machine(handle.clone(), recorder.clone(), places, named, doubted));
-        tracing::info!(publish_to = %self.listen, "waiting for a broadcaster");
+        tracing::info!(publish_to = %self.doors.listen, "waiting for a broadcaster");
         Ok(Production {
             dialer: line,
             readings,
@@ -470,24 +469,13 @@ pub(crate) fn demo(options: &DemoOptions) -> Result<Plan, Failure> {
 
 /// What `moth watch` relays.
 pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Failure> {
-    let parse =
-        |option: &'static str, text: &str| text.parse::<Address>().map_err(|error| Failure::Address { option, error });
-    let listen = parse("--listen", &options.listen)?;
-    if listen.is_secure() {
-        return Err(Failure::SecureListen);
-    }
-    let feed = options.feed;
-    if let Some(address) = feed.filter(|address| !address.ip().is_loopback()) {
-        return Err(Failure::FeedBeyond(address));
-    }
+    let doors = Doors::new(&options.listen, options.feed)?;
     let also = options.also.iter().map(|given| Also::new(given)).collect::<Result<Vec<_>, _>>()?;
     let mut servers: Vec<Server> = Vec::new();
     if options.to.is_empty() {
         let kit = Kit::open(kit)?;
         servers = kit.servers()?;
-        if servers.iter().any(|s| s.address.port() == listen.port() && is_here(s.address.host())) {
-            return Err(Failure::Circle);
-        }
+        doors.lead_elsewhere_than(&servers)?;
         let key = kit.key(options.key_file.as_deref())?;
         let test_key = kit.unseen(key.clone())?;
         for breach in breaches(&kit.setup, &kit.service.limits) {
@@ -503,7 +491,7 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
         let (one_at_a_time, setup) = (!kit.service.takes_two, Some(kit.setup.clone()));
         let kit = Some(kit);
         let plan = LivePlan {
-            listen,
+            doors,
             servers,
             key,
             test_key,
@@ -511,7 +499,6 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
             kit,
             intended,
             recordings,
-            feed,
             also,
             automatics,
             reconnect,
@@ -524,10 +511,7 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
         return Ok(Plan::Live(Box::new(plan)));
     }
     for text in &options.to {
-        let address = parse("--to", text)?;
-        if address.port() == listen.port() && is_here(address.host()) {
-            return Err(Failure::Circle);
-        }
+        let address: Address = text.parse().map_err(|error| Failure::Address { option: "--to", error })?;
         // One server may be named with several applications; each then has a name of its own.
         let mut name = address.authority();
         while servers.iter().any(|s| s.name == name) {
@@ -535,12 +519,13 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
         }
         servers.push(Server { name, address });
     }
+    doors.lead_elsewhere_than(&servers)?;
     let key = key_source::find(options.key_file.as_deref(), std::env::var_os(key_source::VARIABLE))?;
     let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
     let test_key = key.clone();
     let automatics = without_a_setup(&options.show.automatic);
     let plan = LivePlan {
-        listen,
+        doors,
         servers,
         key,
         test_key,
@@ -548,7 +533,6 @@ pub(crate) fn watch(options: &WatchOptions, kit: &KitOptions) -> Result<Plan, Fa
         kit: None,
         intended: None,
         recordings: None,
-        feed,
         also,
         automatics,
         reconnect: Reconnect::default(),
@@ -580,26 +564,40 @@ pub(crate) struct Doors {
     pub feed: Option<SocketAddr>,
 }
 
+impl Doors {
+    /// An address on this machine, in the words of the command line, and a port that only this machine reaches.
+    ///
+    /// # Errors
+    /// [`Failure`] if it is no address, asks for TLS, or the feed could be reached from elsewhere.
+    pub(crate) fn new(listen: &str, feed: Option<SocketAddr>) -> Result<Self, Failure> {
+        let listen: Address = listen.parse().map_err(|error| Failure::Address { option: "--listen", error })?;
+        if listen.is_secure() {
+            return Err(Failure::SecureListen);
+        }
+        match feed.filter(|address| !address.ip().is_loopback()) {
+            Some(address) => Err(Failure::FeedBeyond(address)),
+            None => Ok(Self { listen, feed }),
+        }
+    }
+
+    /// No server may be the moth itself.
+    fn lead_elsewhere_than(&self, servers: &[Server]) -> Result<(), Failure> {
+        let port = self.listen.port();
+        let is_itself = |server: &Server| server.address.port() == port && is_here(server.address.host());
+        if servers.iter().any(is_itself) { Err(Failure::Circle) } else { Ok(()) }
+    }
+}
+
 /// What a rehearsal relays: the setup's broadcaster, and nothing is done by itself.
 pub(crate) fn rehearsal(kit: &Kit, servers: Vec<Server>, unseen: Unseen, doors: &Doors) -> Result<Plan, Failure> {
-    if doors.listen.is_secure() {
-        return Err(Failure::SecureListen);
-    }
-    if let Some(address) = doors.feed.filter(|address| !address.ip().is_loopback()) {
-        return Err(Failure::FeedBeyond(address));
-    }
-    let any_key = || ShapedServer::key().ok_or(Failure::Fault);
     let (servers, key, stand_in) = match unseen {
         Unseen::Service(key) => (servers, key, None),
         Unseen::Ingest(server, key) => (vec![server], key, None),
-        Unseen::StandIn(shape) => (Vec::new(), any_key()?, Some(shape)),
+        Unseen::StandIn(shape) => (Vec::new(), ShapedServer::key().ok_or(Failure::Fault)?, Some(shape)),
     };
-    let port = doors.listen.port();
-    if servers.iter().any(|s| s.address.port() == port && is_here(s.address.host())) {
-        return Err(Failure::Circle);
-    }
+    doors.lead_elsewhere_than(&servers)?;
     Ok(Plan::Live(Box::new(LivePlan {
-        listen: doors.listen.clone(),
+        doors: doors.clone(),
         servers,
         test_key: key.clone(),
         key,
@@ -607,7 +605,6 @@ pub(crate) fn rehearsal(kit: &Kit, servers: Vec<Server>, unseen: Unseen, doors: 
         kit: None,
         intended: Some(kit.intended()),
         recordings: Some(kit.recordings(None)),
-        feed: doors.feed,
         also: Vec::new(),
         // What raises one thing and holds the rest must be alone in changing it.
         automatics: Automatics::default(),

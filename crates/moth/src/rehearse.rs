@@ -26,11 +26,10 @@ use moth_rehearsal::ladder::{Kind, Ladder, Value};
 use moth_rehearsal::runner::{End, Runner};
 use moth_rehearsal::soak::{Soak, TO_DO};
 use moth_rehearsal::tried::Length;
-use moth_relay::Server;
-use moth_rtmp::{Address, StreamKey};
 use moth_stage::STAND_IN;
 use moth_store::config::Change;
 use moth_store::rehearsals::{Rehearsed, What};
+use moth_store::results::History;
 use tokio::sync::{mpsc, watch};
 
 use crate::cli::{KitOptions, RehearseOptions, RehearseWhat};
@@ -53,9 +52,7 @@ pub const STEP_S: usize = 20;
 /// A soak, if nobody says, in seconds.
 pub const SOAK_S: u64 = 600;
 /// A run that confirms is so many times as long as a step, and at most twice that.
-const CONFIRMS: usize = 15;
-/// What a host of one's own is told for a key, if none is given: it takes any.
-const ANY_KEY: &str = "rehearsal";
+pub const CONFIRMS: usize = 15;
 
 /// What is to be rehearsed, and where.
 #[derive(Debug, Clone, Default)]
@@ -130,8 +127,8 @@ pub struct Prepared {
 /// # Errors
 /// [`Failure`] if what is asked for cannot be: no such rung, nothing measured for a stand-in, no key.
 pub(crate) fn prepare(wanted: &Wanted, kit: &Kit, doors: &Doors) -> Result<Prepared, Failure> {
-    let climb = wanted.climb.map(|kind| rungs::ladder(kind, &wanted.bounds, kit)).transpose()?;
     let history = kit.history()?;
+    let climb = wanted.climb.map(|kind| rungs::ladder(kind, &wanted.bounds, kit, &history)).transpose()?;
     let mut servers = kit.servers()?;
     if let Some(name) = &wanted.server {
         let target = kit.targets(std::slice::from_ref(name), None)?;
@@ -142,11 +139,9 @@ pub(crate) fn prepare(wanted: &Wanted, kit: &Kit, doors: &Doors) -> Result<Prepa
         let (shape, words) = shape::newest(&history, kit).ok_or(Failure::NothingMeasured)?;
         (Unseen::StandIn(shape), STAND_IN.to_owned(), Some(words))
     } else if let Some(text) = &wanted.ingest {
-        let address: Address = text.parse().map_err(|error| Failure::Address { option: "--ingest", error })?;
-        let any = || StreamKey::new(ANY_KEY).map_err(|error| Failure::Key { origin: "the rehearsal".into(), error });
-        let key = wanted.key_file.as_deref().map_or_else(any, |file| kit.key(Some(file)))?;
-        let name = address.authority();
-        (Unseen::Ingest(Server { name: name.clone(), address }, key), name, None)
+        let (server, key) = kit.host_of_ones_own("--ingest", text, wanted.key_file.as_deref())?;
+        let name = server.name.clone();
+        (Unseen::Ingest(server, key), name, None)
     } else {
         let key = kit.unseen(kit.key(wanted.key_file.as_deref())?)?;
         (Unseen::Service(key), servers.first().map(|server| server.name.clone()).unwrap_or_default(), None)
@@ -173,7 +168,9 @@ pub(crate) fn prepare(wanted: &Wanted, kit: &Kit, doors: &Doors) -> Result<Prepa
 
 /// A rehearsal on the observatory's afternoon, with stand-ins.
 pub(crate) fn prepare_demo(wanted: &Wanted, kit: &Kit, seed: u64) -> Result<Prepared, Failure> {
-    /// Steps that show a climb within a minute.
+    /// A server of the afternoon with nothing in its way.
+    const BEARS: &str = "Brackwater";
+    /// Short steps: a demo is looked at for minutes.
     const SHORT_S: usize = 5;
     let mut kit = kit.clone();
     // The stand-in broadcaster takes presets of these names.
@@ -184,14 +181,19 @@ pub(crate) fn prepare_demo(wanted: &Wanted, kit: &Kit, seed: u64) -> Result<Prep
         // A few rungs about what the afternoon's servers bear.
         wanted.bounds = Bounds { from: Some("3M".into()), to: Some("6M".into()), step: Some(Bitrate::from_kbps(500)) };
     }
-    let mut climb = wanted.climb.map(|kind| rungs::ladder(kind, &wanted.bounds, &kit)).transpose()?;
+    let history = kit.history()?;
+    let mut climb = wanted.climb.map(|kind| rungs::ladder(kind, &wanted.bounds, &kit, &history)).transpose()?;
     if let Some((ladder, start)) = climb.as_mut().filter(|(ladder, _)| ladder.kind() == Kind::Picture) {
         // It keeps its frame rate.
         let Value::Picture { fps: kept, .. } = start else { return Err(Failure::Fault) };
         let rungs = ladder.rungs().iter().filter(|rung| matches!(rung, Value::Picture { fps, .. } if fps == kept));
         *ladder = Ladder::new(Kind::Picture, rungs.cloned().collect());
     }
-    let server = kit.server_in_use(&kit.history()?).unwrap_or_default();
+    let server = match wanted.climb {
+        // What limits the machine is seen on a server that bears the setup; the first that afternoon does not.
+        Some(Kind::Preset | Kind::Picture) => BEARS.to_owned(),
+        _ => kit.server_in_use(&history).unwrap_or_default(),
+    };
     let about = About {
         setup: kit.setup_name.clone(),
         service: kit.service_name.clone(),
@@ -263,7 +265,7 @@ pub(crate) fn cut_off_words(cut_off: &Rehearsed) -> String {
 /// [`Failure`] if the configuration cannot be written; it is then as it was.
 pub(crate) fn keep(run: &Run, kit: &mut Kit) -> Result<String, Failure> {
     let recommended = match run.over.as_ref().map(|over| &over.what) {
-        Some(What::Climb(finding)) if finding.highest_clean.is_some() => finding.recommended().cloned(),
+        Some(What::Climb(finding)) => finding.recommended().cloned(),
         _ => None,
     };
     let Some(recommended) = recommended else {
@@ -288,8 +290,7 @@ pub fn run(options: &RehearseOptions, kit_options: &KitOptions) -> Result<bool, 
     let _log = logging::to(options.log.as_deref(), options.headless)?;
     let mut kit = Kit::open(kit_options)?;
     options.draw.check()?;
-    let listen = options.listen.parse().map_err(|error| Failure::Address { option: "--listen", error })?;
-    let doors = Doors { listen, feed: options.feed };
+    let doors = Doors::new(&options.listen, options.feed)?;
     let prepared = prepare(&Wanted::of(options), &kit, &doors)?;
     if let Some(cut_off) = &prepared.cut_off {
         // It is said wherever it can be seen: on the screen, by its own line there.
@@ -391,9 +392,8 @@ pub(crate) fn take_up(kit: &Kit) -> Option<String> {
 }
 
 /// Which server a setup would rehearse with, for a screen that has not prepared anything yet.
-pub(crate) fn server_words(kit: &Kit) -> String {
-    let history = kit.history().unwrap_or_default();
-    match (&kit.setup.server, kit.server_in_use(&history)) {
+pub(crate) fn server_words(kit: &Kit, history: &History) -> String {
+    match (&kit.setup.server, kit.server_in_use(history)) {
         (ServerChoice::Automatic, Some(name)) => format!("{name} (the best that was tested, or the first)"),
         (_, name) => name.unwrap_or_else(|| "none".into()),
     }

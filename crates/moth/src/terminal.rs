@@ -14,6 +14,7 @@ mod journey;
 mod lanes;
 mod load;
 pub mod palette;
+mod paragraphs;
 mod planning;
 mod rehearsal;
 mod rehearsing;

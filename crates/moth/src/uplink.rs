@@ -7,10 +7,9 @@ use jiff::Timestamp;
 use moth_core::rate::{Bitrate, grouped};
 use moth_plan::line::{LineReading, LineRun, read};
 use moth_plan::surroundings::Surroundings;
-use moth_relay::Server;
 use moth_relay::measure::{LinePhase, LineProgress, Target, run_line};
 use moth_relay::tcp::TcpDialer;
-use moth_rtmp::{Address, StreamKey};
+use moth_rtmp::StreamKey;
 use moth_store::results::{Kept, Tested};
 use serde::Serialize;
 
@@ -26,8 +25,6 @@ use crate::{Outcome, out, signals, surroundings, tested};
 pub(crate) const UP_TO: Bitrate = Bitrate::from_kbps(100_000);
 /// Between two runs.
 const PAUSE: Duration = Duration::from_secs(2);
-/// What a host of one's own is told for a key, if none is given: it takes any.
-const ANY_KEY: &str = "measurement";
 
 /// Measures, tells, and keeps the result.
 ///
@@ -119,10 +116,7 @@ struct Json<'a> {
 fn target(options: &UplinkOptions, kit: &Kit) -> Result<(Target, StreamKey), Failure> {
     let file = options.measure.key_file.as_deref();
     if let Some(text) = &options.to {
-        let address: Address = text.parse().map_err(|error| Failure::Address { option: "--to", error })?;
-        let server = Server { name: address.authority(), address };
-        let any = || StreamKey::new(ANY_KEY).map_err(|error| Failure::Key { origin: "the measurement".into(), error });
-        let key = file.map_or_else(any, |file| kit.key(Some(file)))?;
+        let (server, key) = kit.host_of_ones_own("--to", text, file)?;
         return Ok((Target { server, region: None }, key));
     }
     let history = kit.history()?;

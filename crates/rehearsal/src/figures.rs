@@ -76,7 +76,7 @@ impl Known {
     pub fn words(self) -> String {
         let word = |origin: Option<Origin>| origin.map_or("not available", Origin::word);
         format!(
-            "Of the losses, dropped frames are measured, skipped ones {}, lagged ones {}; sizes and encode times are the broadcaster's word, all else is measured.",
+            "Dropped frames are measured, skipped ones {}, lagged ones {}; picture sizes and encode times reported, the rest measured.",
             word(self.skipped),
             word(self.lagged)
         )

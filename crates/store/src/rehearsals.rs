@@ -168,23 +168,23 @@ fn forget(note: &Path) -> io::Result<()> {
 }
 
 /// Whether another process of this number runs, and may be the one that wrote the note.
-#[cfg(unix)]
 fn is_running(process: u32, note: &Path) -> bool {
-    use rustix::process::{Pid, test_kill_process};
     let written = fs::metadata(note).and_then(|about| about.modified()).ok();
     let is_old = written.and_then(|at| at.elapsed().ok()).is_some_and(|age| age > LONGEST_STEP);
+    process != std::process::id() && !is_old && is_there(process)
+}
+
+#[cfg(unix)]
+fn is_there(process: u32) -> bool {
+    use rustix::process::{Pid, test_kill_process};
     let pid = i32::try_from(process).ok().and_then(Pid::from_raw);
-    process != std::process::id()
-        && !is_old
-        && pid.is_some_and(|pid| !matches!(test_kill_process(pid), Err(rustix::io::Errno::SRCH)))
+    pid.is_some_and(|pid| !matches!(test_kill_process(pid), Err(rustix::io::Errno::SRCH)))
 }
 
 /// Elsewhere it cannot be told: a note that was written lately may be a running one's.
 #[cfg(not(unix))]
-fn is_running(process: u32, note: &Path) -> bool {
-    let written = fs::metadata(note).and_then(|about| about.modified()).ok();
-    let is_old = written.and_then(|at| at.elapsed().ok()).is_some_and(|age| age > LONGEST_STEP);
-    process != std::process::id() && !is_old
+fn is_there(_: u32) -> bool {
+    true
 }
 
 #[cfg(test)]

@@ -11,7 +11,8 @@ use crate::tested::here;
 #[must_use]
 pub(crate) fn climb(rehearsed: &Rehearsed, caveat: Option<String>) -> Option<Climb> {
     let What::Climb(finding) = &rehearsed.what else { return None };
-    let notes = [finding.advice(), finding.sure(), finding.lift().map(str::to_owned), finding.ended(), caveat];
+    let said = [finding.advice(), finding.sure(), finding.lift().map(str::to_owned), finding.ended()];
+    let notes = said.into_iter().chain([Some(finding.known.words()), caveat]);
     let to = rehearsed.simulated.as_ref().map_or_else(|| rehearsed.server.clone(), |_| "a stand-in server".into());
     Some(Climb {
         of: finding.climb.word().into(),
@@ -20,7 +21,7 @@ pub(crate) fn climb(rehearsed: &Rehearsed, caveat: Option<String>) -> Option<Cli
         sentence: finding.sentence(),
         source: format!("off air, to {to}"),
         began: Some(here(rehearsed.date)),
-        notes: notes.into_iter().flatten().collect(),
+        notes: notes.flatten().collect(),
     })
 }
 

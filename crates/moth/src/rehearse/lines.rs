@@ -197,13 +197,14 @@ fn climbed(finding: &Finding) -> Json {
     json!({
         "climb": finding.climb,
         "highest_clean": finding.clean().map(value),
-        "recommended": finding.highest_clean.and(finding.recommended()).map(value),
+        "recommended": finding.recommended().map(value),
         "margin_percent": finding.margin().map(percent),
         "lowest_failed": finding.lowest_failed.and_then(|rung| finding.rungs.get(rung)).map(value),
         "gave_way": finding.at_fault.map(|(fault, _)| fault),
         "cause": finding.at_fault.and_then(|(_, cause)| cause),
         "sure": finding.rules_out_every_s().map(|every_s| json!({
             "seconds": finding.clean_s, "losses": finding.losses, "rules_out_loss_every_s": every_s.round(), "confidence": 0.95})),
+        "known": finding.known,
         "end": finding.end,
         "why": finding.why,
         "ceiling": finding.ceiling.as_ref().map(|ceiling| &ceiling.why),
@@ -213,7 +214,7 @@ fn climbed(finding: &Finding) -> Json {
 }
 
 fn broke_json(broke: &Broke, soaked: &Soaked) -> Json {
-    json!({"at_s": broke.at.saturating_sub(soaked.from), "seconds": broke.seconds, "lost": broke.lost,
+    json!({"how": broke.how, "at_s": broke.at.saturating_sub(soaked.from), "seconds": broke.seconds, "lost": broke.lost,
         "gave_way": broke.at_fault.map(|(fault, _)| fault), "cause": broke.at_fault.and_then(|(_, cause)| cause),
         "because": broke.because, "after": broke.after.as_ref().map(|(text, _)| text),
         "after_s": broke.after.as_ref().map(|(_, ago)| ago)})
@@ -234,6 +235,7 @@ fn soak(soaked: &Soaked) -> Json {
         "to_do": to_do,
         "sure": soaked.rules_out_every_s().map(|every_s| json!({
             "seconds": soaked.seconds, "losses": soaked.broke.len(), "rules_out_loss_every_s": every_s.round(), "confidence": 0.95})),
+        "known": soaked.known,
         "end": soaked.end,
         "why": soaked.why,
     })
@@ -243,7 +245,7 @@ fn before(before: &Rehearsed) -> Json {
     let mut told = json!({"date": before.date.to_string(), "clean": is_clean(before)});
     if let (What::Climb(finding), Some(told)) = (&before.what, told.as_object_mut()) {
         told.insert("highest_clean".into(), finding.clean().map_or(Json::Null, value));
-        told.insert("recommended".into(), finding.highest_clean.and(finding.recommended()).map_or(Json::Null, value));
+        told.insert("recommended".into(), finding.recommended().map_or(Json::Null, value));
     }
     told
 }

@@ -3,9 +3,10 @@
 use std::ops::ControlFlow;
 
 use jiff::Timestamp;
+use moth_core::Snapshot;
 use moth_core::proposal::Action;
-use moth_core::{Snapshot, State};
 use moth_rehearsal::finding::Finding;
+use moth_rehearsal::ladder::Value;
 use moth_rehearsal::runner::{Does, Runner};
 use moth_rehearsal::soak::Soak;
 use moth_relay::RelayHandle;
@@ -51,10 +52,8 @@ pub struct Run {
     kept_in: Rehearsals,
     /// Share of the line that is to stay free, from 0 to 1.
     free: f64,
-    /// So many tries, or seconds, were noted.
-    noted: Option<usize>,
-    /// The newest second's state.
-    pub state: Option<State>,
+    /// What was noted last, by what changes it: tries, or seconds, and what the broadcaster would be left at.
+    noted: Option<(usize, Option<Value>)>,
     /// What it came to, once it is over.
     pub over: Option<Rehearsed>,
     /// The one before it of its kind.
@@ -67,12 +66,11 @@ impl Run {
     /// One that has not begun. `free` is the share of the line that is to stay free, from 0 to 1.
     #[must_use]
     pub fn new(about: About, task: Task, kept_in: Rehearsals, free: f64) -> Self {
-        Self { about, task, kept_in, free, noted: None, state: None, over: None, before: None, not_kept: None }
+        Self { about, task, kept_in, free, noted: None, over: None, before: None, not_kept: None }
     }
 
     /// Looks at the broadcast; what is to be done next.
     pub fn look(&mut self, snapshot: &Snapshot, now: Timestamp) -> Does {
-        self.state = snapshot.state;
         let does = match &mut self.task {
             Task::Climb(runner) => runner.look(snapshot),
             Task::Soak(soak) => soak.look(snapshot).map_or(Does::Wait, Does::Over),
@@ -104,14 +102,14 @@ impl Run {
         Rehearsed { date, setup, service, server, simulated, what }
     }
 
-    /// So that a crash loses nothing: after each try of a climb, and every ten seconds of a soak.
+    /// So that a crash loses nothing: after each try of a climb and at each change, for that must be put back, and every ten
+    /// seconds of a soak.
     fn note(&mut self, now: Timestamp) {
         let steps = match &self.task {
-            // From the first change on there is something to be put back.
-            Task::Climb(runner) => runner.climb().tries().len() + usize::from(runner.now().is_some()),
-            Task::Soak(soak) => soak.progress().0 / 10,
+            Task::Climb(runner) => (runner.climb().tries().len(), runner.left_at()),
+            Task::Soak(soak) => (soak.progress().0 / 10, None),
         };
-        if self.noted != Some(steps) {
+        if self.noted.as_ref() != Some(&steps) {
             self.noted = Some(steps);
             self.not_kept = self.kept_in.note(&self.so_far(now)).err().map(|error| error.to_string());
         }

@@ -4,6 +4,7 @@ use moth_core::rate::Bitrate;
 use moth_plan::picture::{rates, sizes};
 use moth_plan::text::Size;
 use moth_rehearsal::ladder::{Kind, Ladder, Value};
+use moth_store::results::History;
 
 use crate::failure::Failure;
 use crate::kit::Kit;
@@ -25,13 +26,13 @@ pub struct Bounds {
     pub step: Option<Bitrate>,
 }
 
-/// The ladder, and what the setup is at.
+/// The ladder, and what the setup is at. `history` is what was measured.
 ///
 /// # Errors
 /// [`Failure::Rungs`] if a bound is no such value, or nothing lies between them.
-pub fn ladder(kind: Kind, bounds: &Bounds, kit: &Kit) -> Result<(Ladder, Value), Failure> {
+pub fn ladder(kind: Kind, bounds: &Bounds, kit: &Kit, history: &History) -> Result<(Ladder, Value), Failure> {
     let (ladder, start) = match kind {
-        Kind::Bitrate => (bitrates(bounds, kit)?, Value::Bitrate(kit.setup.bitrate)),
+        Kind::Bitrate => (bitrates(bounds, kit, history)?, Value::Bitrate(kit.setup.bitrate)),
         Kind::Preset => presets(bounds, kit)?,
         Kind::Picture => (pictures(bounds, kit)?, picture(kit.setup.size, kit.setup.rate)),
     };
@@ -45,12 +46,12 @@ fn wrong(why: String) -> Failure {
     Failure::Rungs(why)
 }
 
-fn bitrates(bounds: &Bounds, kit: &Kit) -> Result<Ladder, Failure> {
+fn bitrates(bounds: &Bounds, kit: &Kit, history: &History) -> Result<Ladder, Failure> {
     let rate = |option: &str, text: &Option<String>| {
         let parse = |text: &String| text.parse::<Bitrate>().map_err(|error| wrong(format!("{option}: {error}")));
         text.as_ref().map(parse).transpose()
     };
-    let to = rate("--to", &bounds.to)?.unwrap_or_else(|| highest(kit));
+    let to = rate("--to", &bounds.to)?.unwrap_or_else(|| highest(kit, history));
     let from = rate("--from", &bounds.from)?.unwrap_or(LOW.min(to));
     let default = Bitrate::from_kbps(if to <= FINE_UP_TO { 250 } else { 500 });
     let step = bounds.step.unwrap_or(default);
@@ -69,10 +70,9 @@ fn bitrates(bounds: &Bounds, kit: &Kit) -> Result<Ladder, Failure> {
 }
 
 /// No higher than the service takes, if it says; else what was measured; else twice what the setup has.
-fn highest(kit: &Kit) -> Bitrate {
+fn highest(kit: &Kit, history: &History) -> Bitrate {
     let measured = || {
-        let history = kit.history().ok()?;
-        let basis = Basis::newest(&history, &kit.service_name, kit.server_in_use(&history).as_deref())?;
+        let basis = Basis::newest(history, &kit.service_name, kit.server_in_use(history).as_deref())?;
         Some(basis.sustained.rounded_down_to(Bitrate::from_kbps(250)))
     };
     kit.service.limits.video().or_else(measured).unwrap_or(kit.setup.bitrate.scaled(2.0))
@@ -142,7 +142,7 @@ mod tests {
     fn words(kind: Kind, from: &str, to: &str, kit: &Kit) -> Result<Vec<String>, String> {
         let some = |text: &str| (!text.is_empty()).then(|| text.to_owned());
         let bounds = Bounds { from: some(from), to: some(to), step: None };
-        let found = ladder(kind, &bounds, kit).map_err(|failure| failure.to_string())?;
+        let found = ladder(kind, &bounds, kit, &History::default()).map_err(|failure| failure.to_string())?;
         Ok(found.0.rungs().iter().map(Value::word).collect())
     }
 
@@ -166,7 +166,7 @@ mod tests {
         let (mut kit, _folder) = kit::of_the_demo().unwrap();
         assert!(words(Kind::Preset, "", "", &kit).unwrap_err().contains("names no presets"));
         kit.setup.broadcaster.presets = ["superfast", "veryfast", "faster", "medium"].map(str::to_owned).to_vec();
-        let (found, start) = ladder(Kind::Preset, &Bounds::default(), &kit).unwrap();
+        let (found, start) = ladder(Kind::Preset, &Bounds::default(), &kit, &History::default()).unwrap();
         assert_eq!((found.rungs().len(), start), (4, Value::Preset(1, "veryfast".into())));
         assert_eq!(words(Kind::Preset, "faster", "medium", &kit).unwrap(), ["faster", "medium"]);
         for (kind, from, to, said) in [

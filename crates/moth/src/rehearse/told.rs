@@ -1,8 +1,9 @@
 //! What a rehearsal came to, in sentences.
 
+use moth_rehearsal::figures::Known;
 use moth_store::rehearsals::{Rehearsed, What};
 
-use super::run::{About, Run};
+use super::run::{About, Run, says_something};
 use crate::out;
 
 /// Under what it was found, where that has to be said with every result.
@@ -16,7 +17,7 @@ pub fn caveat(about: &About) -> Option<String> {
     }
     let line = about.simulated.as_ref().map(|shape| format!("The line was simulated, after {shape}."));
     let short =
-        about.is_short.then(|| "The tries were shorter than is usual, so that rare losses were missed.".to_owned());
+        about.is_short.then(|| "The tries were shorter than is usual: rare losses may have been missed.".to_owned());
     let both: Vec<String> = line.into_iter().chain(short).collect();
     (!both.is_empty()).then(|| both.join(" "))
 }
@@ -40,9 +41,18 @@ pub fn sentences(run: &Run) -> Vec<String> {
         }
     };
     told.extend(compared(run.before.as_ref(), over));
+    told.extend(says_something(over).then(|| known(over).words()));
     told.extend(caveat(&run.about));
     told.extend(run.not_kept.as_ref().map(|why| format!("It could not be kept: {why}.")));
     told
+}
+
+/// How what was found is known.
+fn known(over: &Rehearsed) -> Known {
+    match &over.what {
+        What::Climb(finding) => finding.known,
+        What::Soak(soaked) => soaked.known,
+    }
 }
 
 /// Beside the one before it of its kind.

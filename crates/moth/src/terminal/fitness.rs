@@ -9,6 +9,7 @@ use ratatui::text::{Line, Span};
 use super::before::{Before, Running};
 use super::format::{fit, wrap};
 use super::palette::{Palette, weight_mark};
+use super::paragraphs::paint;
 
 /// Columns for a finding's mark, weight and subject.
 const SUBJECTS: usize = 24;
@@ -23,10 +24,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
             lines.extend(findings(check, palette, area.width, roomy));
         }
     }
-    for (row, line) in lines.into_iter().take(area.height.into()).enumerate() {
-        let y = area.y + u16::try_from(row).unwrap_or(0);
-        frame.render_widget(line, Rect { y, height: 1, ..area });
-    }
+    paint(frame, area, lines);
 }
 
 fn findings(check: &Check, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {

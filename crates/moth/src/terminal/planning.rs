@@ -8,8 +8,9 @@ use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
 use super::before::Before;
-use super::format::{fit, wrap};
+use super::format::fit;
 use super::palette::{Palette, look_mark};
+use super::paragraphs::{paint, wrapped};
 use crate::key;
 use crate::plan::{Plan, breach_sentence, budget_sentence};
 
@@ -22,7 +23,7 @@ const NEED: usize = 16;
 pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette) {
     let Some(plan) = before.plan() else {
         let told = "Nothing was measured yet, and a plan without a measurement is a guess. On Routes (3), Enter tests the servers and l measures the line.";
-        let mut lines = text(told, area.width, Style::new());
+        let mut lines = wrapped(told, area.width, Style::new());
         lines.push(Line::default());
         lines.extend(setup_lines(before, palette, area.width));
         paint(frame, area, lines);
@@ -48,7 +49,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
         lines.push(Line::default());
     }
     for breach in &plan.breaches {
-        lines.extend(text(
+        lines.extend(wrapped(
             &format!("! {}", breach_sentence(breach, &before.kit.service.name)),
             area.width,
             palette.alarm(),
@@ -56,7 +57,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
     }
     if plan.breaches.is_empty() {
         let told = format!("The setup is within everything {} asks for.", before.kit.service.name);
-        lines.extend(text(&told, area.width, Style::new()));
+        lines.extend(wrapped(&told, area.width, Style::new()));
     }
     if roomy {
         lines.push(Line::default());
@@ -64,19 +65,8 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
     lines.extend(setup_lines(before, palette, area.width));
     let viewers =
         format!("Viewers need {} of download and {:.1} GB an hour.", plan.viewers.download, plan.viewers.gb_per_hour);
-    lines.extend(text(&viewers, area.width, palette.faint()));
+    lines.extend(wrapped(&viewers, area.width, palette.faint()));
     paint(frame, foot, lines);
-}
-
-fn text(what: &str, width: u16, style: Style) -> Vec<Line<'static>> {
-    wrap(what, width.into()).into_iter().map(|line| Line::styled(line, style)).collect()
-}
-
-fn paint(frame: &mut Frame<'_>, area: Rect, lines: Vec<Line<'static>>) {
-    for (row, line) in lines.into_iter().take(area.height.into()).enumerate() {
-        let y = area.y + u16::try_from(row).unwrap_or(0);
-        frame.render_widget(line, Rect { y, height: 1, ..area });
-    }
 }
 
 /// The upload as one band, shared out: video, audio, headroom, household. Each part has its word below it.
@@ -117,7 +107,7 @@ fn share_lines(plan: &Plan, palette: Palette, width: u16, roomy: bool) -> Vec<Li
     if roomy {
         lines.push(Line::default());
     }
-    lines.extend(text(&budget_sentence(plan), width, palette.strong()));
+    lines.extend(wrapped(&budget_sentence(plan), width, palette.strong()));
     lines
 }
 
@@ -183,7 +173,7 @@ fn need_bar(cell: &Cell) -> String {
 fn under_cursor(before: &Before, plan: &Plan, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
     let map = &plan.map;
     let Some((row, column)) = before.cell.filter(|cell| *cell != map.recommended) else {
-        let mut lines = text(&format!("▸ {}.", map.reason()), width, Style::new());
+        let mut lines = wrapped(&format!("▸ {}.", map.reason()), width, Style::new());
         for step in map.steps().into_iter().take(if roomy { 4 } else { 1 }) {
             lines.push(Line::styled(fit(&format!("  {step}"), width.into()), palette.faint()));
         }
@@ -199,7 +189,7 @@ fn under_cursor(before: &Before, plan: &Plan, palette: Palette, width: u16, room
         cell.look.word(),
         cell.look.meaning()
     );
-    text(&told, width, Style::new())
+    wrapped(&told, width, Style::new())
 }
 
 /// The setup as it is, and its key.
@@ -211,7 +201,7 @@ fn setup_lines(before: &Before, palette: Palette, width: u16) -> Vec<Line<'stati
         "Setup {}: {}, server {}; {} at {} frames/s, {} of video, {} of audio, {} {encoder}.",
         kit.setup_name, kit.service.name, setup.server, setup.size, setup.rate, setup.bitrate, setup.audio, setup.codec
     );
-    let mut lines = text(&told, width, palette.faint());
+    let mut lines = wrapped(&told, width, palette.faint());
     let key = key::status(kit.key_status());
     lines.push(Line::styled(fit(&format!("{}: {key}.", kit.service.name), width.into()), palette.faint()));
     lines

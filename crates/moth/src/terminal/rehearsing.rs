@@ -4,7 +4,7 @@ use moth_core::Snapshot;
 use moth_core::rate::grouped;
 use moth_core::suspects::Fault;
 use moth_rehearsal::climb::{Purpose, Tried};
-use moth_rehearsal::figures::Figures;
+use moth_rehearsal::figures::{Figures, Known};
 use moth_rehearsal::finding::{Finding, lasted};
 use moth_rehearsal::ladder::{Kind, Value};
 use moth_rehearsal::runner::{Runner, Stand};
@@ -18,10 +18,12 @@ use ratatui::text::{Line, Span};
 use super::app::App;
 use super::before::Before;
 use super::format::{fit, number, wrap};
+use super::palette::Palette;
+use super::paragraphs::{paint, wrapped};
 use super::rehearsal::CHOICES;
 use crate::failure::Failure;
 use crate::rehearse::run::{Run, Task};
-use crate::rehearse::{STEP_S, rungs, server_words, told};
+use crate::rehearse::{CONFIRMS, SOAK_S, STEP_S, rungs, server_words, told};
 
 /// Columns of a rung's tries.
 const TRIES: usize = 7;
@@ -51,21 +53,14 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
             (None, Task::Soak(soak)) => soaking(app, run, soak, snapshot, area),
         },
     };
-    for (row, line) in lines.into_iter().take(area.height.into()).enumerate() {
-        let y = area.y + u16::try_from(row).unwrap_or(0);
-        frame.render_widget(line, Rect { y, height: 1, ..area });
-    }
-}
-
-fn text(lines: &mut Vec<Line<'static>>, what: &str, area: Rect, style: Style) {
-    lines.extend(wrap(what, area.width.into()).into_iter().map(|line| Line::styled(line, style)));
+    paint(frame, area, lines);
 }
 
 /// What can be rehearsed, and what was found last.
 fn choices(app: &App, before: &Before, area: Rect) -> Vec<Line<'static>> {
     let (palette, roomy) = (app.palette, area.height >= 30);
     let mut lines = Vec::new();
-    text(&mut lines, "How much does this rig bear? Find out with nobody watching.", area, palette.strong());
+    lines.extend(wrapped("How much does this rig bear? Find out with nobody watching.", area.width, palette.strong()));
     if roomy {
         lines.push(Line::default());
     }
@@ -100,13 +95,13 @@ fn choices(app: &App, before: &Before, area: Rect) -> Vec<Line<'static>> {
         (false, true) => "Where: to nobody, a stand-in server behind a line like the one that was measured last. Every result says so.".into(),
         (false, false) => {
             let hidden = if before.kit.service.unseen.is_some() { "as a run that no viewer sees" } else { "and viewers see it: this service cannot hide a run" };
-            format!("Where: {} at {}, {hidden}.", before.kit.service.name, server_words(&before.kit))
+            format!("Where: {} at {}, {hidden}.", before.kit.service.name, server_words(&before.kit, &before.history))
         }
     };
     if !roomy {
         lines.push(Line::default());
     }
-    text(&mut lines, &told, area, Style::new());
+    lines.extend(wrapped(&told, area.width, Style::new()));
     let by = match (app.is_demo, before.kit.setup.broadcaster.command.is_empty()) {
         (true, _) => "The stand-in broadcaster takes each step by itself.",
         (false, true) => {
@@ -114,7 +109,7 @@ fn choices(app: &App, before: &Before, area: Rect) -> Vec<Line<'static>> {
         }
         (false, false) => "The moth runs the setup's encoder command, again for each step.",
     };
-    text(&mut lines, by, area, palette.faint());
+    lines.extend(wrapped(by, area.width, palette.faint()));
     lines
 }
 
@@ -127,7 +122,7 @@ fn climb_words(kind: Kind, before: &Before, is_demo: bool) -> String {
     if is_demo {
         return format!("{what}, until frames are lost; a step back, and that for longer");
     }
-    match rungs::ladder(kind, &rungs::Bounds::default(), &before.kit) {
+    match rungs::ladder(kind, &rungs::Bounds::default(), &before.kit, &before.history) {
         Ok((ladder, _)) => {
             let (first, last) = (ladder.rungs().first(), ladder.rungs().last());
             let ends = first.zip(last).map_or(String::new(), |(a, b)| format!(" ({} to {})", a.words(), b.words()));
@@ -140,7 +135,7 @@ fn climb_words(kind: Kind, before: &Before, is_demo: bool) -> String {
 
 fn soak_words(before: &Before) -> String {
     let to_do = before.kit.setup.soak.as_ref().map_or(TO_DO.len(), Vec::len);
-    format!("everything as it is, for 10 min, with {to_do} things to do meanwhile that may break it")
+    format!("everything as it is, for {} min, with {to_do} things to do meanwhile that may break it", SOAK_S / 60)
 }
 
 fn last_words(past: &moth_store::rehearsals::Rehearsed) -> String {
@@ -186,7 +181,7 @@ fn climbing(app: &App, run: &Run, runner: &Runner, snapshot: &Snapshot, area: Re
     };
     let what = format!("Climb of {}", plural(runner.ladder().kind()));
     let mut lines = vec![heading(app, run, &what, &left, area)];
-    text(&mut lines, &standing(run, runner, snapshot), area, Style::new());
+    lines.extend(wrapped(&standing(run, runner, snapshot), area.width, Style::new()));
     let verdict = &snapshot.verdict;
     let said = match (runner.stand(), verdict.fault) {
         (Stand::Trying, Fault::None) => "Nothing gives way now.".to_owned(),
@@ -200,16 +195,7 @@ fn climbing(app: &App, run: &Run, runner: &Runner, snapshot: &Snapshot, area: Re
         lines.push(Line::default());
     }
     let rows = usize::from(area.height).saturating_sub(lines.len());
-    let now = runner.now().map(|(_, rung, ..)| rung);
-    lines.extend(ladder(
-        app,
-        runner.ladder().rungs(),
-        runner.climb().tries(),
-        now.map(|rung| (rung, runner)),
-        None,
-        rows,
-        area,
-    ));
+    lines.extend(Rungs::of_a_runner(palette, runner).lines(rows, area));
     lines
 }
 
@@ -221,16 +207,21 @@ fn plural(kind: Kind) -> &'static str {
     }
 }
 
+/// What is waited for before anything is tried.
+fn waiting(run: &Run, snapshot: &Snapshot) -> String {
+    match (&run.about.publish_to, snapshot.on_air_since) {
+        (Some(to), None) => format!("Waiting for your broadcaster: have it publish to {to}, with any stream key."),
+        (None, None) => "Waiting for the encoder to publish.".into(),
+        (_, Some(_)) => format!("The broadcaster is there; {} does not take it yet.", run.about.server),
+    }
+}
+
 /// What is being done, in a sentence.
 fn standing(run: &Run, runner: &Runner, snapshot: &Snapshot) -> String {
     let at =
         |value: &Value, rung: usize| format!("{} ({} of {})", value.words(), rung + 1, runner.ladder().rungs().len());
     match (runner.stand(), runner.now()) {
-        (Stand::Waiting, _) => match (&run.about.publish_to, snapshot.on_air_since) {
-            (Some(to), None) => format!("Waiting for your broadcaster: have it publish to {to}, with any stream key."),
-            (None, None) => "Waiting for the encoder to publish.".into(),
-            (_, Some(_)) => format!("The broadcaster is there; {} does not take it yet.", run.about.server),
-        },
+        (Stand::Waiting, _) => waiting(run, snapshot),
         (Stand::Setting, Some((value, rung, ..))) => format!("Setting {}.", at(value, rung)),
         (Stand::Asking, Some((value, rung, ..))) => {
             let seen = snapshot.awaited.as_ref().map_or("", |awaited| awaited.sentence.as_str());
@@ -261,93 +252,108 @@ fn standing(run: &Run, runner: &Runner, snapshot: &Snapshot) -> String {
 }
 
 /// The rungs, the heaviest at the top, each with its tries and what was measured in the newest.
-fn ladder(
-    app: &App,
-    rungs: &[Value],
-    tries: &[Tried],
-    now: Option<(usize, &Runner)>,
-    found: Option<(Option<usize>, Option<usize>)>,
-    rows: usize,
-    area: Rect,
-) -> Vec<Line<'static>> {
-    let palette = app.palette;
-    let wide = area.width >= WIDE;
-    let (values, came, figure) = columns(wide);
-    let mut head = format!("{:values$}{:TRIES$}{:came$}{:>7}", "  step", "tries", "it came to", "lost");
-    let names: &[&str] = if wide {
-        &["sent kb/s", "bits/px", "frames/s", "CPU %", "GPU %", "encode ms", "queue ms"]
-    } else {
-        &["CPU %", "queue ms"]
-    };
-    for name in names {
-        head.push_str(&format!("{name:>figure$}"));
-    }
-    let mut lines = vec![Line::styled(fit(&head, area.width.into()), palette.faint())];
-    let room = rows.saturating_sub(1).max(1);
-    // With less room than rungs, those around what matters are shown.
-    let middle = now.map(|(rung, _)| rung).or(found.and_then(|(clean, _)| clean)).unwrap_or(0);
-    let top = rungs.len().saturating_sub(1);
-    let last = (middle + room / 2).min(top).max((room - 1).min(top));
-    let first = (last + 1).saturating_sub(room);
-    for (rung, value) in rungs.iter().enumerate().skip(first).take(last + 1 - first).rev() {
-        lines.push(row(app, rung, value, tries, now, found, wide));
-    }
-    lines
+struct Rungs<'a> {
+    palette: Palette,
+    rungs: &'a [Value],
+    tries: &'a [Tried],
+    /// The climb that is under way.
+    runner: Option<&'a Runner>,
+    /// The highest that was clean, and the one to use, once that is known.
+    clean: Option<usize>,
+    recommended: Option<usize>,
+    known: Known,
 }
 
-fn row(
-    app: &App,
-    rung: usize,
-    value: &Value,
-    tries: &[Tried],
-    now: Option<(usize, &Runner)>,
-    found: Option<(Option<usize>, Option<usize>)>,
-    wide: bool,
-) -> Line<'static> {
-    let palette = app.palette;
-    let of_rung: Vec<&Tried> = tries.iter().filter(|tried| tried.rung == rung).collect();
-    let is_now = now.is_some_and(|(at, _)| at == rung);
-    let (is_clean, is_recommended) =
-        found.map_or((false, false), |(clean, recommended)| (clean == Some(rung), recommended == Some(rung)));
-    let mark = if is_now || is_recommended { '▸' } else { ' ' };
-    let name = format!("{mark} {}", value.words());
-    let style = if is_now || is_clean || is_recommended {
-        palette.strong()
-    } else if of_rung.is_empty() {
-        palette.faint()
-    } else {
-        Style::new()
-    };
-    let (values, came_to, wide_figure) = columns(wide);
-    let mut spans = vec![Span::styled(format!("{:values$}", fit(&name, values - 1)), style)];
-    let shown = of_rung.len().saturating_sub(TRIES - 2);
-    for tried in of_rung.iter().skip(shown) {
-        let fault = tried.at_fault.map_or(Fault::Network, |(fault, _)| fault);
-        spans.push(if tried.held {
-            Span::styled(HELD, palette.quantity())
-        } else {
-            Span::styled(GAVE_WAY, palette.fault(fault))
-        });
+impl<'a> Rungs<'a> {
+    fn of_a_runner(palette: Palette, runner: &'a Runner) -> Self {
+        let (rungs, tries) = (runner.ladder().rungs(), runner.climb().tries());
+        let (runner, known) = (Some(runner), runner.known());
+        Self { palette, rungs, tries, runner, clean: None, recommended: None, known }
     }
-    spans.push(Span::raw(" ".repeat(TRIES - (of_rung.len() - shown))));
-    match (now.filter(|(at, _)| *at == rung), of_rung.last()) {
-        (Some((_, runner)), newest) if runner.stand() == Stand::Trying || newest.is_none() => {
-            let (seconds, length) =
-                (runner.seen().seconds(), runner.now().map_or(0, |(_, _, length, _)| length.least_s));
-            spans.push(Span::styled(bar(seconds, length), palette.quantity()));
+
+    fn of_a_finding(palette: Palette, finding: &'a Finding) -> Self {
+        let Finding { rungs, tries, highest_clean: clean, recommended, known, .. } = finding;
+        Self { palette, rungs, tries, runner: None, clean: *clean, recommended: *recommended, known: *known }
+    }
+
+    /// The rung that is set or tried.
+    fn now(&self) -> Option<usize> {
+        self.runner?.now().map(|(_, rung, ..)| rung)
+    }
+
+    fn lines(&self, rows: usize, area: Rect) -> Vec<Line<'static>> {
+        let wide = area.width >= WIDE;
+        let (values, came, figure) = columns(wide);
+        let mut head = format!("{:values$}{:TRIES$}{:came$}{:>7}", "  step", "tries", "it came to", "lost");
+        let names: &[&str] = if wide {
+            &["sent kb/s", "bits/px", "frames/s", "CPU %", "GPU %", "encode ms", "queue ms"]
+        } else {
+            &["CPU %", "queue ms"]
+        };
+        for name in names {
+            head.push_str(&format!("{name:>figure$}"));
         }
-        (_, None) => {}
-        (_, Some(newest)) => {
-            let came = came(newest, is_clean, is_recommended);
-            let fault = newest.at_fault.filter(|_| !newest.held).map_or(Fault::None, |(fault, _)| fault);
-            spans.push(Span::styled(format!("{:came_to$}", fit(&came, came_to - 1)), palette.fault(fault)));
-            spans.push(Span::raw(format!("{:>5.1} %", newest.lost * 100.0)));
-            for figure in figures(&newest.figures, wide) {
-                spans.push(Span::raw(format!("{figure:>wide_figure$}")));
+        let mut lines = vec![Line::styled(fit(&head, area.width.into()), self.palette.faint())];
+        // How all of it is known goes below, where there is room.
+        let foot = wrapped(&self.known.words(), area.width, self.palette.faint());
+        let room_for_all = 1 + self.rungs.len() + foot.len();
+        let counts = self.runner.is_some_and(|runner| !self.tries.is_empty() || runner.seen().seconds() > 0);
+        let foot = if counts && rows >= room_for_all { foot } else { Vec::new() };
+        let room = rows.saturating_sub(1 + foot.len()).max(1);
+        // With less room than rungs, those around what matters are shown.
+        let middle = self.now().or(self.clean).unwrap_or(0);
+        let top = self.rungs.len().saturating_sub(1);
+        let last = (middle + room / 2).min(top).max((room - 1).min(top));
+        let first = (last + 1).saturating_sub(room);
+        lines.extend((first..=last).rev().filter_map(|rung| Some(self.row(rung, self.rungs.get(rung)?, wide))));
+        lines.extend(foot);
+        lines
+    }
+
+    fn row(&self, rung: usize, value: &Value, wide: bool) -> Line<'static> {
+        let palette = self.palette;
+        let of_rung: Vec<&Tried> = self.tries.iter().filter(|tried| tried.rung == rung).collect();
+        let (is_clean, is_recommended) = (self.clean == Some(rung), self.recommended == Some(rung));
+        let runner = self.runner.filter(|_| self.now() == Some(rung));
+        let mark = if runner.is_some() || is_recommended { '▸' } else { ' ' };
+        let name = format!("{mark} {}", value.words());
+        let style = if runner.is_some() || is_clean || is_recommended {
+            palette.strong()
+        } else if of_rung.is_empty() {
+            palette.faint()
+        } else {
+            Style::new()
+        };
+        let (values, came_to, figure_columns) = columns(wide);
+        let mut spans = vec![Span::styled(format!("{:values$}", fit(&name, values - 1)), style)];
+        let hidden = of_rung.len().saturating_sub(TRIES - 2);
+        for tried in of_rung.iter().skip(hidden) {
+            let fault = tried.at_fault.map_or(Fault::Network, |(fault, _)| fault);
+            spans.push(if tried.held {
+                Span::styled(HELD, palette.quantity())
+            } else {
+                Span::styled(GAVE_WAY, palette.fault(fault))
+            });
+        }
+        spans.push(Span::raw(" ".repeat(TRIES - (of_rung.len() - hidden))));
+        match (runner, of_rung.last()) {
+            (Some(runner), newest) if runner.stand() == Stand::Trying || newest.is_none() => {
+                let least_s = runner.now().map_or(0, |(_, _, length, _)| length.least_s);
+                spans.push(Span::styled(bar(runner.seen().seconds(), least_s), palette.quantity()));
+            }
+            (_, None) => {}
+            (_, Some(newest)) => {
+                let came = came(newest, is_clean, is_recommended);
+                let fault = newest.at_fault.filter(|_| !newest.held).map_or(Fault::None, |(fault, _)| fault);
+                spans.push(Span::styled(format!("{:came_to$}", fit(&came, came_to - 1)), palette.fault(fault)));
+                spans.push(Span::raw(format!("{:>5.1} %", newest.lost * 100.0)));
+                for figure in figures(&newest.figures, wide) {
+                    spans.push(Span::raw(format!("{figure:>figure_columns$}")));
+                }
             }
         }
+        Line::from(spans)
     }
-    Line::from(spans)
 }
 
 fn came(tried: &Tried, is_clean: bool, is_recommended: bool) -> String {
@@ -382,15 +388,14 @@ fn climbed(app: &App, run: &Run, finding: &Finding, area: Rect) -> Vec<Line<'sta
     let palette = app.palette;
     let mut lines = vec![heading(app, run, &format!("Climb of {}: over", plural(finding.climb)), "", area)];
     for (i, sentence) in told::sentences(run).iter().enumerate() {
-        text(&mut lines, sentence, area, if i == 0 { palette.strong() } else { Style::new() });
+        lines.extend(wrapped(sentence, area.width, if i == 0 { palette.strong() } else { Style::new() }));
     }
     if area.height >= 30 {
         lines.push(Line::default());
     }
     let rows = usize::from(area.height).saturating_sub(lines.len());
-    let found = (finding.highest_clean, finding.highest_clean.and(finding.recommended.or(finding.highest_clean)));
     if rows >= 3 {
-        lines.extend(ladder(app, &finding.rungs, &finding.tries, None, Some(found), rows, area));
+        lines.extend(Rungs::of_a_finding(palette, finding).lines(rows, area));
     }
     lines
 }
@@ -400,34 +405,30 @@ fn soaking(app: &App, run: &Run, soak: &Soak, snapshot: &Snapshot, area: Rect) -
     let (seconds, of) = soak.progress();
     let left = format!("{} left", lasted(of.saturating_sub(seconds)));
     let mut lines = vec![heading(app, run, "Soak", &left, area)];
+    let soaked = soak.soaked();
     if soak.is_running() {
-        let soaked = soak.soaked();
         let told = if seconds == 0 { "Its first seconds do not count.".into() } else { soaked.sentence() };
         lines.push(Line::from(vec![
             Span::styled(bar(seconds, of), palette.quantity()),
             Span::raw(format!(" {}", lasted(seconds))),
         ]));
-        text(&mut lines, &told, area, palette.strong());
+        lines.extend(wrapped(&told, area.width, palette.strong()));
     } else {
-        let told = match (&run.about.publish_to, snapshot.on_air_since) {
-            (Some(to), None) => format!("Waiting for your broadcaster: have it publish to {to}, with any stream key."),
-            (None, None) => "Waiting for the encoder to publish.".into(),
-            (_, Some(_)) => format!("The broadcaster is there; {} does not take it yet.", run.about.server),
-        };
-        text(&mut lines, &told, area, palette.strong());
+        let told = waiting(run, snapshot);
+        lines.extend(wrapped(&told, area.width, palette.strong()));
     }
     let verdict = &snapshot.verdict;
     if verdict.fault != Fault::None {
         let said = format!("{}: {}", verdict.fault.word().to_uppercase(), verdict.sentence);
-        text(&mut lines, &said, area, palette.fault(verdict.fault));
+        lines.extend(wrapped(&said, area.width, palette.fault(verdict.fault)));
     }
     lines.push(Line::default());
     lines.push(Line::styled(
         "Do these one after another, and tick each: it is marked on the lanes of Watch.",
         palette.faint(),
     ));
-    let from = soak.soaked().from;
-    for (i, to_do) in soak.to_do().iter().enumerate() {
+    let from = soaked.from;
+    for (i, to_do) in soaked.to_do.iter().enumerate() {
         let mark = if to_do.done_at.is_some() { '✓' } else { '·' };
         let when = to_do.done_at.map_or(String::new(), |at| format!("  {} into it", lasted(at.saturating_sub(from))));
         let style = if i == app.rehearsing.to_do_at { palette.key() } else { Style::new() };
@@ -436,7 +437,7 @@ fn soaking(app: &App, run: &Run, soak: &Soak, snapshot: &Snapshot, area: Rect) -
             Span::styled(when, palette.faint()),
         ]));
     }
-    lines.extend(broke_lines(app, &soak.soaked(), area));
+    lines.extend(broke_lines(app, &soaked, area));
     lines
 }
 
@@ -458,13 +459,13 @@ fn broke_lines(app: &App, soaked: &Soaked, area: Rect) -> Vec<Line<'static>> {
 fn soaked_lines(app: &App, run: &Run, soaked: &Soaked, area: Rect) -> Vec<Line<'static>> {
     let mut lines = vec![heading(app, run, "Soak: over", "", area)];
     for (i, sentence) in told::sentences(run).iter().enumerate() {
-        text(&mut lines, sentence, area, if i == 0 { app.palette.strong() } else { Style::new() });
+        lines.extend(wrapped(sentence, area.width, if i == 0 { app.palette.strong() } else { Style::new() }));
     }
     lines.extend(broke_lines(app, soaked, area));
     let undone: Vec<&str> = soaked.to_do.iter().filter(|t| t.done_at.is_none()).map(|t| t.text.as_str()).collect();
     if !undone.is_empty() {
         lines.push(Line::default());
-        text(&mut lines, &format!("Not done meanwhile: {}.", undone.join("; ")), area, app.palette.faint());
+        lines.extend(wrapped(&format!("Not done meanwhile: {}.", undone.join("; ")), area.width, app.palette.faint()));
     }
     lines
 }
@@ -474,6 +475,6 @@ pub(super) fn words() -> String {
     format!(
         "a step lasts {STEP_S} s, or {} where a little is lost; what is found is confirmed for {} min",
         3 * STEP_S,
-        STEP_S * 15 / 60
+        STEP_S * CONFIRMS / 60
     )
 }

@@ -14,6 +14,7 @@ use super::before::{Before, Running};
 use super::format::{fit, wrap};
 use super::lanes::EIGHTHS;
 use super::palette::{Palette, grade_mark};
+use super::paragraphs::paint;
 use crate::chart::{Part, Scale, series};
 use crate::out;
 use crate::routes_run::Current;
@@ -321,10 +322,7 @@ fn says(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette, ro
         };
         lines.extend(wrap(&told, area.width.into()).into_iter().map(|text| Line::styled(text, palette.faint())));
     }
-    for (row, line) in lines.into_iter().take(area.height.into()).enumerate() {
-        let y = area.y + u16::try_from(row).unwrap_or(0);
-        frame.render_widget(line, Rect { y, height: 1, ..area });
-    }
+    paint(frame, area, lines);
 }
 
 /// The line: what is around it, and what it carries.

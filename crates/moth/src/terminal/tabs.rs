@@ -3,12 +3,13 @@
 use moth_core::Snapshot;
 use ratatui::Frame;
 use ratatui::layout::Rect;
-use ratatui::style::Modifier;
+use ratatui::style::{Modifier, Style};
 use ratatui::text::{Line, Span};
 
 use super::app::{App, Tab};
 use super::before::{Before, Running};
-use super::format::{fit, wrap};
+use super::format::fit;
+use super::paragraphs::{paint, wrapped};
 use super::{dialog, fitness, load, planning, rehearsing, routes, watch, why};
 use crate::rehearse::run::Task;
 
@@ -61,12 +62,7 @@ fn machine(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot, be
 
 fn too_small(frame: &mut Frame<'_>, area: Rect) {
     let text = format!("The moth needs {}×{}; this is {}×{}.", SMALLEST.0, SMALLEST.1, area.width, area.height);
-    for (row, line) in wrap(&text, area.width.into()).into_iter().enumerate() {
-        let y = area.y + u16::try_from(row).unwrap_or(u16::MAX);
-        if y < area.bottom() {
-            frame.render_widget(Line::from(line), Rect { y, height: 1, ..area });
-        }
-    }
+    paint(frame, area, wrapped(&text, area.width, Style::new()));
 }
 
 fn without_a_setup(frame: &mut Frame<'_>, area: Rect, is_replay: bool) {
@@ -75,10 +71,7 @@ fn without_a_setup(frame: &mut Frame<'_>, area: Rect, is_replay: bool) {
     } else {
         "This screen works with a setup. You named the server with --to; run `moth setup`, put your service into the file it names, and start `moth watch` without --to."
     };
-    for (row, line) in wrap(told, area.width.into()).into_iter().enumerate() {
-        let y = area.y + u16::try_from(row).unwrap_or(0);
-        frame.render_widget(Line::from(line), Rect { y, height: 1, ..area });
-    }
+    paint(frame, area, wrapped(told, area.width, Style::new()));
 }
 
 /// The screens' names, the one shown reversed; with little room only that one.

@@ -3,6 +3,7 @@
 use std::ops::ControlFlow;
 
 use super::*;
+use moth_core::suspects::Fault;
 use moth_rehearsal::ladder::Kind;
 use moth_rehearsal::runner::{Does, End, Stand};
 use moth_relay::RelayHandle;
@@ -116,18 +117,36 @@ async fn a_climb_as_it_goes_and_what_it_came_to() {
 #[tokio::test(start_paused = true)]
 async fn presets_and_pictures_are_climbed_on_the_stand_ins_too() {
     let (kit, _folder) = kit::of_the_demo().unwrap();
-    for kind in [Kind::Preset, Kind::Picture] {
+    // A larger picture takes longer to render as well.
+    for (kind, gives_way) in [(Kind::Preset, Fault::Encoder), (Kind::Picture, Fault::Rendering)] {
         let (run, snapshot) = rehearsed(demo(Some(kind), &kit), |_, _| ControlFlow::Continue(())).await;
         let What::Climb(finding) = &run.over.as_ref().unwrap().what else { panic!() };
         assert_eq!(finding.end, End::Done, "{kind:?}: {}", finding.sentence());
-        assert!(
-            finding.highest_clean.is_some() || finding.lowest_failed == Some(0),
-            "{kind:?}: {}",
-            finding.sentence()
-        );
+        // It gives way at a rung of its own, and the one below it was confirmed.
+        assert_eq!(finding.at_fault.map(|(fault, _)| fault), Some(gives_way), "{kind:?}: {}", finding.sentence());
+        let (clean, failed) = (finding.highest_clean.unwrap(), finding.lowest_failed.unwrap());
+        assert!(failed == clean + 1 && clean > 0 && failed < finding.rungs.len(), "{kind:?}: {}", finding.sentence());
         assert_eq!(finding.left_at, None);
         drop(snapshot);
     }
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_crash_in_the_very_first_step_leaves_a_note_of_what_to_put_back() {
+    let (kit, _folder) = kit::of_the_demo().unwrap();
+    let first = |run: &mut Run, _: &Snapshot| {
+        let Task::Climb(runner) = &run.task else { panic!() };
+        if runner.stand() == Stand::Trying { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    };
+    let (run, _) = rehearsed(demo(Some(Kind::Bitrate), &kit), first).await;
+    drop(run);
+    let found = kit.rehearsals.take_up().unwrap().unwrap();
+    let What::Climb(finding) = &found.what else { panic!() };
+    assert_eq!((finding.end, finding.tries.len()), (End::CutOff, 0));
+    assert!(
+        finding.left().unwrap().contains("back to 6 000 kb/s from here: it may still be at 3 000 kb/s"),
+        "{finding:?}"
+    );
 }
 
 #[tokio::test(start_paused = true)]
@@ -187,7 +206,7 @@ fn live_desk(unseen: bool) -> (App, tempfile::TempDir) {
     }
     let key = moth_rtmp::StreamKey::new("orbit-77").unwrap();
     kit.keys.replace("nocturne", &key).unwrap();
-    let doors = Doors { listen: "rtmp://127.0.0.1:19350/moth".parse().unwrap(), feed: None };
+    let doors = Doors::new("rtmp://127.0.0.1:19350/moth", None).unwrap();
     let app = live(Some(quiet())).with(Some(Before::new(kit, None))).rehearsing_through(Some(doors), 0, false);
     (app, folder)
 }
