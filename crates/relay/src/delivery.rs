@@ -58,6 +58,20 @@ pub(crate) struct Delivery {
     pub one_at_a_time: bool,
     /// The server that was left, and the last picture it got, until the first is handed to the next.
     pub left: Option<(String, Option<Sent>)>,
+    /// Where the broadcast was told to go, from then until it is told what came of it.
+    pub wish: Option<usize>,
+}
+
+/// How far a move to another server is.
+enum Way {
+    /// None is under way.
+    None,
+    /// A connection is being made beside the old one.
+    Opening(Candidate),
+    /// It is open, and waits for a keyframe to begin with.
+    Open(usize, Box<Line>),
+    /// The old connection is to be closed first, as soon as there is a keyframe.
+    Leaving(usize),
 }
 
 enum Ending {
@@ -79,6 +93,7 @@ impl Delivery {
                 return;
             }
             self.broadcast().await;
+            self.refuse_wish("the broadcast ended first".into());
             self.shared.exchange().clear();
             self.shared.phase.free_place();
             self.link(LinkChange::Closed { server: self.server().name.clone() });
@@ -102,10 +117,29 @@ impl Delivery {
         let found = self.servers.iter().position(|s| s.name == name);
         match found {
             None => self.acted(name, Some("there is no server of that name".into())),
+            Some(index) if Some(index) == self.wish => self.acted(name, Some("it is on its way there already".into())),
             Some(index) if index == self.current => self.acted(name, Some("the broadcast is already there".into())),
             Some(_) => {}
         }
-        found.filter(|index| *index != self.current)
+        found.filter(|index| *index != self.current && Some(*index) != self.wish)
+    }
+
+    /// A wish that came to nothing is told so: whoever wished waits for an answer.
+    fn refuse_wish(&mut self, why: String) {
+        if let Some(index) = self.wish.take() {
+            self.acted(&self.servers[index].name, Some(why));
+        }
+    }
+
+    /// Which server to go to now. The newest wish counts, also one to stay: an older one that is still on its way is told so.
+    fn wishes_for(&mut self, name: &str) -> Option<usize> {
+        let known = self.servers.iter().position(|server| server.name == name);
+        if known.is_some() && known != self.wish {
+            self.refuse_wish("another server was chosen before the broadcast got there".into());
+        }
+        let found = self.find(name);
+        self.wish = found.or(self.wish);
+        found
     }
 
     /// Waits until a broadcaster publishes; a server chosen meanwhile is the one to begin with.
@@ -158,7 +192,6 @@ impl Delivery {
                         settle_until(&mut line, &self.shared, Instant::now() + LEAVE).await;
                         self.shared.with(|exchange| line.cut_off(exchange));
                         // Closed, not only told: the service may look at that.
-                        let before = self.current;
                         drop(line);
                         let (_, outcome) = self.try_server(index).await;
                         match outcome {
@@ -167,8 +200,7 @@ impl Delivery {
                                 self.arrive(index);
                             }
                             Err(error) => {
-                                self.acted(&self.servers[index].name, Some(error.why));
-                                self.current = before;
+                                self.refuse_wish(error.why);
                                 self.shared.exchange().begin_again();
                                 break;
                             }
@@ -210,6 +242,7 @@ impl Delivery {
     fn arrive(&mut self, index: usize) {
         self.shared.exchange().begin_again();
         self.current = index;
+        self.wish = None;
         let server = self.server().name.clone();
         self.acted(&server, None);
         self.link(LinkChange::Up { server });
@@ -308,22 +341,16 @@ impl Delivery {
         let mut tick = interval(TICK);
         tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let mut ticks = 0_u32;
-        let mut candidate: Option<Candidate> = None;
-        let mut ready: Option<(usize, Line)> = None;
-        let mut leaving: Option<usize> = None;
-        // Where the user wants to be, until the broadcast is there.
-        let mut wanted: Option<usize> = None;
+        let mut way = Way::None;
         let mut finish_by: Option<Instant> = None;
         loop {
-            if let Some((index, next)) = ready.take() {
-                // The old connection goes on until there is a keyframe for the new one to begin with.
-                if self.shared.exchange().could_begin() {
-                    return Ending::Moved(index, Box::new(next));
-                }
-                ready = Some((index, next));
-            }
-            if let Some(index) = leaving.filter(|_| self.shared.exchange().could_begin()) {
-                return Ending::Leaving(index);
+            // The old connection goes on until there is a keyframe for the new one to begin with.
+            if self.shared.exchange().could_begin() {
+                way = match way {
+                    Way::Open(index, next) => return Ending::Moved(index, next),
+                    Way::Leaving(index) => return Ending::Leaving(index),
+                    other => other,
+                };
             }
             self.fill(line);
             self.tell_gap();
@@ -335,28 +362,25 @@ impl Delivery {
                 command = self.commands.recv() => {
                     match command {
                         Some(Command::SwitchServer(name)) => {
-                            if let Some(index) = self.find(&name) {
-                                if self.one_at_a_time {
-                                    leaving = Some(index);
-                                    continue;
-                                }
-                                candidate = Some(self.try_server(index));
-                                wanted = Some(index);
-                            }
+                            way = match self.wishes_for(&name) {
+                                Some(index) if self.one_at_a_time => Way::Leaving(index),
+                                Some(index) => Way::Opening(self.try_server(index)),
+                                None if self.wish.is_none() => Way::None,
+                                None => way,
+                            };
                         }
                         None => return self.see_off(line).await,
                     }
                     Ok(())
                 }
-                (index, outcome) = outcome_of(&mut candidate) => {
-                    candidate = None;
-                    match outcome {
-                        Ok(next) => ready = Some((index, next)),
+                (index, outcome) = outcome_of(&mut way) => {
+                    way = match outcome {
+                        Ok(next) => Way::Open(index, Box::new(next)),
                         Err(error) => {
-                            wanted = None;
-                            self.acted(&self.servers[index].name, Some(error.why));
+                            self.refuse_wish(error.why);
+                            Way::None
                         }
-                    }
+                    };
                     Ok(())
                 }
                 _ = tick.tick() => {
@@ -376,12 +400,17 @@ impl Delivery {
                 () = self.shared.phase.is_cut_short(), if finish_by.is_some() => return self.see_off(line).await,
             };
             if let Err(error) = outcome {
-                if let Some(index) = wanted {
+                return match (way, self.wish.take()) {
+                    // One that is open already takes over.
+                    (Way::Open(index, next), _) => Ending::Moved(index, next),
                     // Lost on the way to another server: that is where to go on.
-                    self.current = index;
-                    self.acted(&self.servers[index].name, None);
-                }
-                return Ending::Lost(error);
+                    (_, Some(index)) => {
+                        self.current = index;
+                        self.acted(&self.servers[index].name, None);
+                        Ending::Lost(error)
+                    }
+                    _ => Ending::Lost(error),
+                };
             }
         }
     }
@@ -408,11 +437,11 @@ impl Delivery {
     }
 }
 
-/// The candidate's outcome; never, while there is none.
-async fn outcome_of(candidate: &mut Option<Candidate>) -> (usize, Result<Line, LinkError>) {
-    match candidate {
-        Some(attempt) => attempt.await,
-        None => std::future::pending().await,
+/// What comes of the connection that is being made; never, while none is.
+async fn outcome_of(way: &mut Way) -> (usize, Result<Line, LinkError>) {
+    match way {
+        Way::Opening(attempt) => attempt.await,
+        _ => std::future::pending().await,
     }
 }
 

@@ -285,6 +285,7 @@ impl Relay {
             backoff: Backoff::new(settings.reconnect),
             one_at_a_time: settings.one_at_a_time,
             left: None,
+            wish: None,
         };
         let handle = RelayHandle { commands, shared: shared.clone(), recorder: recorder.clone() };
         Some((Self { shared, intake: Arc::new(intake), delivery, recorder }, handle))
