@@ -2,8 +2,8 @@
 //!
 //! Every frame handed over is *offered*; it is *queued* while it waits here or is sent and not yet
 //! acknowledged, and ends *delivered* or *dropped*. When more waits than the limits allow, whole frames
-//! are dropped so that what is still sent decodes: frames nothing depends on first, then the rest of a
-//! group up to the next keyframe; keyframes and audio last.
+//! are dropped so that what is still sent decodes, and no more of them than that takes: what waited too
+//! long and what needs it. Frames nothing depends on make room first; keyframes and audio last.
 
 use std::collections::{BTreeMap, VecDeque};
 
@@ -252,7 +252,7 @@ impl Exchange {
             role if role.depends() && self.gap => {
                 self.before_keyframe += u64::from(self.is_unopened);
                 self.give_up(role);
-                self.trim(now);
+                self.trim(role, now);
                 return;
             }
             _ => {}
@@ -267,7 +267,7 @@ impl Exchange {
             }
         }
         self.queue.push_back(Item { role, came: now, message });
-        self.trim(now);
+        self.trim(role, now);
     }
 
     /// The next message to send, if there is one. It leaves the queue but stays in the accounts as queued.
@@ -376,12 +376,17 @@ impl Exchange {
         self.queued_bytes > self.limits.queue_bytes || self.queue.len() > MOST_WAITING
     }
 
-    /// Whether dependent frames should go. How long a keyframe or sound has waited does not count here:
-    /// that could not be mended by dropping others.
-    fn is_over(&self, now: Moment) -> bool {
+    /// How long dependent frames may wait now, in milliseconds.
+    fn most_ms(&self, now: Moment) -> u64 {
         let patience = if self.patient_until.is_some_and(|until| now < until) { 2 } else { 1 };
-        let most_ms = patience * self.limits.queue_ms;
-        self.has_too_much() || self.any_waits_longer(now, most_ms) && self.age_of(now, Role::depends) > most_ms
+        patience * self.limits.queue_ms
+    }
+
+    /// Whether a dependent frame waits for too long. How long a keyframe or sound has waited does not count here:
+    /// that could not be mended by dropping others.
+    fn waits_too_long(&self, now: Moment) -> bool {
+        let most_ms = self.most_ms(now);
+        self.any_waits_longer(now, most_ms) && self.age_of(now, Role::depends) > most_ms
     }
 
     /// Takes an item out of the queue; a header is in force from then on.
@@ -415,20 +420,26 @@ impl Exchange {
         self.queue.iter().position(|item| wanted(item.role))
     }
 
-    /// Brings the queue within its limits again.
-    fn trim(&mut self, now: Moment) {
-        while self.is_over(now) {
+    /// Brings the queue within its limits again, now that one more came.
+    fn trim(&mut self, newest: Role, now: Moment) {
+        while self.waits_too_long(now) && self.drop_what_waits_longest() {}
+        while self.has_too_much() {
             if let Some(index) = self.position(|role| role == Role::Disposable) {
                 self.remove_frame(index);
             } else if !self.drop_group_before_keyframe() {
                 break;
             }
         }
-        // What is left of dependent frames has no keyframe behind it. Without the newest of them the rest
-        // still decodes, so the group is cut short at its end, and the line goes on being used.
-        if self.is_over(now) && self.drop_newest_dependent() {
-            while self.has_too_much() && self.drop_newest_dependent() {}
+        // What is left of dependent frames has no keyframe behind it: to drop the oldest would be to drop them all. For one that
+        // came, one that no other needs makes room; with none left, the group ends here, as the rest still decodes and the line
+        // goes on being used.
+        if !self.gap && newest.depends() && self.waits_too_long(now) {
+            match self.position(|role| role == Role::Disposable) {
+                Some(index) => drop(self.remove_frame(index)),
+                None => drop(self.drop_newest_dependent()),
+            }
         }
+        while self.has_too_much() && self.drop_newest_dependent() {}
         // Nothing waits twice as long as the limit.
         let most_ms = 2 * self.limits.queue_ms;
         while self.any_waits_longer(now, most_ms) && self.age_ms(now) > most_ms {
@@ -472,6 +483,16 @@ impl Exchange {
             self.remove_frame(index + next);
         }
         self.gap = true;
+    }
+
+    /// Drops the dependent frame that has waited longest, and what needs it; `false` if that would be all there is, as no keyframe
+    /// is behind it.
+    fn drop_what_waits_longest(&mut self) -> bool {
+        let Some(first) = self.position(Role::depends) else { return false };
+        if self.queue[first].role == Role::Disposable {
+            return self.remove_frame(first).is_some();
+        }
+        self.drop_group_before_keyframe()
     }
 
     /// Drops the dependent frames before the first keyframe that has any before it.

@@ -137,19 +137,110 @@ fn offer_seconds(exchange: &mut Exchange, from_ms: u64, seconds: u64) -> Moment 
     now
 }
 
+/// The fewest frames that can go so that no dependent frame is older than the limit and what stays decodes: every choice is tried.
+fn fewest_to_drop(queue: &[(Role, u64)], limit_ms: u64) -> u32 {
+    let stays = |index: usize, dropped: u32| dropped & (1 << index) == 0;
+    (0..1_u32 << queue.len())
+        .filter(|dropped| {
+            let mut decodes = true;
+            queue.iter().enumerate().all(|(index, (role, age_ms))| {
+                if !stays(index, *dropped) {
+                    decodes &= !matches!(role, Role::Keyframe | Role::Inter);
+                    // Keyframes and sound are not what is dropped for its age.
+                    return role.depends();
+                }
+                decodes |= *role == Role::Keyframe;
+                !role.depends() || decodes && *age_ms <= limit_ms
+            })
+        })
+        .map(u32::count_ones)
+        .min()
+        .expect("everything may be dropped")
+}
+
+proptest! {
+    /// All came while nothing waited too long; then time passes, and one more comes.
+    #[test]
+    fn no_more_is_dropped_than_brings_the_age_down(
+        roles in prop::collection::vec(prop::sample::select(vec![
+            Role::Keyframe, Role::Inter, Role::Inter, Role::Disposable, Role::Disposable, Role::Audio,
+        ]), 1..12),
+        apart_ms in 1..90_u64,
+        passes_ms in 0..1100_u64,
+    ) {
+        let limits = Limits { queue_ms: 1000, queue_bytes: 1 << 20 };
+        let mut exchange = Exchange::new(limits);
+        // A keyframe that is sent already: what comes first can be decoded.
+        exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
+        exchange.next(Moment::START);
+        for (n, role) in roles.iter().enumerate() {
+            let at_ms = n as u64 * apart_ms;
+            let message = if *role == Role::Audio { audio(0) } else { video(*role, u32::try_from(n).unwrap(), 50) };
+            exchange.offer(message, Moment::from_ms(at_ms));
+        }
+        prop_assert_eq!(exchange.accounts().video.dropped, 0);
+        let now = Moment::from_ms((roles.len() as u64 - 1) * apart_ms + passes_ms);
+        let queue: Vec<(Role, u64)> =
+            exchange.queue.iter().map(|item| (item.role, now.since(item.came).as_millis() as u64)).collect();
+        let best = fewest_to_drop(&queue, limits.queue_ms);
+        exchange.offer(audio(0), now);
+        let dropped = exchange.accounts().video.dropped;
+        // Where no keyframe is behind one that others need, the best is to drop all there is: then none goes but for one that comes.
+        let needed = queue.iter().rposition(|(role, age_ms)| *role == Role::Inter && *age_ms > limits.queue_ms);
+        let is_all = needed.is_some_and(|last| queue[last..].iter().all(|(role, _)| *role != Role::Keyframe));
+        if is_all {
+            prop_assert!(dropped <= u64::from(best), "{} of {}: {:?}", dropped, best, queue);
+        } else {
+            prop_assert_eq!(dropped, u64::from(best), "{:?}", queue);
+            prop_assert!(!exchange.waits_too_long(now));
+        }
+    }
+}
+
+/// Offers of a broadcast at 60 pictures a second, a keyframe every 60th, every other one disposable, a quarter of them sent.
 #[test]
-fn disposable_frames_go_first_then_whole_groups_and_sound_stays() {
+fn a_thin_line_loses_the_rest_of_a_group_and_no_fresh_frame_of_the_next() {
+    let mut exchange = Exchange::new(Limits { queue_ms: 900, queue_bytes: 1 << 20 });
+    let mut before = 0;
+    for n in 0..110_u32 {
+        let role = match n % 60 {
+            0 => Role::Keyframe,
+            m if m % 2 == 1 => Role::Disposable,
+            _ => Role::Inter,
+        };
+        let now = Moment::from_ms(u64::from(n) * 1000 / 60);
+        exchange.offer(video(role, n, 100), now);
+        if n % 4 == 0 && n < 40 {
+            exchange.next(now);
+        }
+        if n == 90 {
+            before = exchange.accounts().video.dropped;
+        }
+    }
+    // Of the first group (50 pictures that waited) everything went when its oldest had to; of the second, nothing.
+    assert!(before <= 50, "{before}");
+    assert_eq!(exchange.queue.iter().filter(|item| item.message.time.0 >= 60).count(), 50);
+}
+
+#[test]
+fn with_no_keyframe_behind_what_nobody_needs_makes_room_one_by_one_then_the_end_is_cut_and_sound_stays() {
     let mut exchange = Exchange::new(Limits { queue_ms: 900, queue_bytes: 1 << 20 });
     offer_seconds(&mut exchange, 0, 1);
-    // Over by age, but dropping what may be dropped does not make the keyframe younger: the end of the
-    // group goes, its beginning and the sound stay.
-    assert!(exchange.position(|r| r == Role::Disposable).is_none());
-    assert!(exchange.position(|r| r == Role::Inter).is_some());
+    // The oldest inter frame, of 20 ms, was over the limit when three more came: for each, one that nobody needs went.
+    let waits = |exchange: &Exchange, role| exchange.queue.iter().filter(|item| item.role == role).count();
+    assert_eq!((waits(&exchange, Role::Disposable), waits(&exchange, Role::Inter)), (16 - 3, 33));
     assert_eq!(exchange.accounts().audio.dropped, 0);
-    offer_seconds(&mut exchange, 1000, 1);
+    // With none of those left, the group ends, and nothing that waits goes for what came behind its end.
+    for n in 50..90_u32 {
+        exchange.offer(video(Role::Inter, n * 20, 100), Moment::from_ms(u64::from(n) * 20));
+    }
+    assert_eq!((waits(&exchange, Role::Disposable), waits(&exchange, Role::Inter)), (0, 33 + 13));
+    let end = exchange.queue.iter().rfind(|item| item.role == Role::Inter).map(|item| item.message.time);
+    assert_eq!(end, Some(StreamTime(62 * 20)));
+    offer_seconds(&mut exchange, 1800, 1);
     // Now a keyframe follows: the first group is gone, the second is there.
     let first_video = exchange.queue.iter().find(|i| i.role.is_video_frame()).unwrap();
-    assert_eq!(first_video.message.time, StreamTime(1000));
+    assert_eq!(first_video.message.time, StreamTime(1800));
 }
 
 #[test]
