@@ -72,6 +72,8 @@ struct Link {
     lost: Option<String>,
     figures: ConnectionFigures,
     rtt_floor_ms: Option<f64>,
+    /// The server to which that is the shortest: the connection to another may be begun before this one is noted.
+    rtt_floor_to: String,
 }
 
 /// The core: readings and the time in, snapshots out.
@@ -395,6 +397,9 @@ impl Core {
         self.link.figures = *figures;
         if let Some(rtt) = figures.rtt_ms {
             self.counted.rtt_ms.set(at, rtt);
+            if self.link.rtt_floor_ms.is_none() {
+                self.link.rtt_floor_to.clone_from(&self.link.server);
+            }
             self.link.rtt_floor_ms = Some(self.link.rtt_floor_ms.map_or(rtt, |floor| floor.min(rtt)));
         }
         if let Some(rate) = figures.delivery_rate {
@@ -410,6 +415,13 @@ impl Core {
         set(&mut self.counted.receiver_limited_us, figures.receiver_limited_us);
     }
 
+    /// The connection is another from now on; what a round trip took to this server will be of use when it is asked again.
+    fn remember_round_trip(&mut self) {
+        if let Some(floor_ms) = self.link.rtt_floor_ms {
+            self.beyond.reached(&self.link.rtt_floor_to, floor_ms);
+        }
+    }
+
     fn link_changed(&mut self, change: &LinkChange) {
         match change {
             LinkChange::Connecting { server } => self.link.server.clone_from(server),
@@ -418,9 +430,8 @@ impl Core {
                     self.mark(format!("{server} takes the broadcast"), false);
                 }
                 self.keeper.begin_again();
-                if let Some(floor) = self.link.rtt_floor_ms.filter(|_| self.link.server != *server) {
-                    let left = self.link.server.clone();
-                    self.beyond.reached(&left, floor);
+                if self.link.rtt_floor_to != *server {
+                    self.remember_round_trip();
                 }
                 // A new connection: its counters and its round trip begin anew.
                 let up_since = Some(self.now);
@@ -445,6 +456,7 @@ impl Core {
                 self.counted.rtt_ms.clear();
             }
             LinkChange::Closed { server } => {
+                self.remember_round_trip();
                 self.link = Link { server: server.clone(), ..Link::default() };
                 self.counted.rtt_ms.clear();
             }
@@ -554,5 +566,46 @@ impl Core {
             () if share > STRAINED => State::Strained,
             () => State::Steady,
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::figure::Origin;
+    use crate::reading::{Probe, ProbeTarget};
+
+    /// A core that heard this, one reading each second.
+    fn heard(readings: Vec<Observation>) -> Core {
+        let mut core = Core::new(Settings { servers: vec!["Aldmoor".into(), "Dunmere".into()] });
+        for (n, what) in readings.into_iter().enumerate() {
+            core.take(&Reading { at: Moment::from_ms(n as u64 * 1000), origin: Origin::Measured, what });
+        }
+        core
+    }
+
+    #[test]
+    fn what_it_takes_to_the_server_that_was_left_is_remembered_however_it_was_left() {
+        let up = |server: &str| Observation::Link(LinkChange::Up { server: server.into() });
+        let connecting = |server: &str| Observation::Link(LinkChange::Connecting { server: server.into() });
+        let down = Observation::Link(LinkChange::Down {
+            server: "Aldmoor".into(),
+            why: "gone".into(),
+            refused: false,
+            retry_ms: 500,
+        });
+        let figures = |rtt_ms| {
+            Observation::Connection(ConnectionFigures { rtt_ms: Some(rtt_ms), ..ConnectionFigures::default() })
+        };
+        let asked =
+            Observation::Probe(Probe { to: ProbeTarget::Server { server: "Aldmoor".into() }, rtt_ms: Some(80.0) });
+        let here = [up("Aldmoor"), figures(20.0), figures(35.0)];
+        let closed = Observation::Link(LinkChange::Closed { server: "Aldmoor".into() });
+        for leaving in [vec![], vec![down.clone(), connecting("Dunmere")], vec![closed, connecting("Dunmere")]] {
+            let way = format!("{leaving:?}");
+            let core = heard([&here[..], &leaving, &[up("Dunmere"), figures(9.0), asked.clone()]].concat());
+            let floor_ms = core.facts(core.now).other.floor_ms;
+            assert_eq!(floor_ms, Some(20.0), "{way}");
+        }
     }
 }

@@ -21,6 +21,7 @@ pub mod core;
 pub mod facts;
 pub mod failover;
 pub mod figure;
+pub mod frame_rate;
 pub mod history;
 pub mod journey;
 pub mod keeper;

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::frame_rate::FrameRate;
 use crate::keeper::Mode;
 use crate::rate::Bitrate;
 use crate::reading::StreamFacts;
@@ -34,7 +35,7 @@ pub enum Action {
     /// Another frame rate.
     SetRate {
         /// Frames per second.
-        fps: u32,
+        fps: FrameRate,
     },
     /// The broadcaster's scheduling priority.
     SetPriority {
@@ -119,13 +120,13 @@ pub const RAISED: i32 = -5;
 #[must_use]
 pub fn half_rate(stream: &StreamFacts) -> Option<Proposal> {
     let fps = stream.fps.filter(|fps| *fps >= 47.0)?;
-    Some(to_rate((fps / 2.0).round() as u32, stream))
+    Some(to_rate(FrameRate::from_fps(fps / 2.0), stream))
 }
 
 /// Another frame rate.
 #[must_use]
-pub fn to_rate(fps: u32, stream: &StreamFacts) -> Proposal {
-    let is_lower = stream.fps.is_none_or(|now| f64::from(fps) < now);
+pub fn to_rate(fps: FrameRate, stream: &StreamFacts) -> Proposal {
+    let is_lower = stream.fps.is_none_or(|now| fps.fps() < now);
     Proposal {
         action: Action::SetRate { fps },
         title: format!("{} the frame rate to {fps} frames/s", if is_lower { "lower" } else { "raise" }),

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use moth_core::account::{Account, Accounts};
+use moth_core::frame_rate::FrameRate;
 use moth_core::keeper::{Bounds, Mode};
 use moth_core::proposal::Action;
 use moth_core::reading::{
@@ -325,7 +326,7 @@ fn what_is_done_by_hand_is_seen_on_the_wire_or_not_or_in_part() {
 struct Setup {
     kbps: u64,
     size: (u32, u32),
-    fps: u32,
+    fps: FrameRate,
     preset: i32,
     server: String,
     nice: i32,
@@ -358,7 +359,7 @@ fn any_action() -> impl Strategy<Value = Action> {
         Just(Action::HeavierPreset),
         prop_oneof![Just((960, 540)), Just((1280, 720)), Just((1920, 1080))]
             .prop_map(|(width, height)| Action::SetSize { width, height }),
-        prop_oneof![Just(30), Just(48), Just(60)].prop_map(|fps| Action::SetRate { fps }),
+        prop_oneof![Just(30), Just(48), Just(60)].prop_map(|fps| Action::SetRate { fps: FrameRate::whole(fps) }),
         (-5..6_i32).prop_map(|nice| Action::SetPriority { nice }),
     ]
 }
@@ -367,10 +368,13 @@ proptest! {
     #[test]
     fn undoing_everything_gives_exactly_the_setup_before(
         actions in proptest::collection::vec((any_action(), any::<bool>()), 0..25),
+        fps in prop::sample::select(vec![60.0, 60.0 / 1.001, 30.0 / 1.001, 24.0 / 1.001, 25.0]),
     ) {
         let mut show = Show::new();
+        show.tell(Observation::Stream(StreamFacts { fps: Some(fps), ..StreamFacts::default() }));
+        let fps = FrameRate::from_fps(fps);
         let before =
-            Setup { kbps: 4000, size: (1280, 720), fps: 60, preset: 0, server: "Aldmoor".into(), nice: 0 };
+            Setup { kbps: 4000, size: (1280, 720), fps, preset: 0, server: "Aldmoor".into(), nice: 0 };
         let mut setup = before.clone();
         let mut act = |show: &mut Show, action: &Action, works: bool| {
             let back = works.then(|| setup.take(action)).flatten();

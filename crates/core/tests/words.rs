@@ -355,7 +355,7 @@ fn a_change_by_hand_is_undone_to_what_was_before_and_other_changes_do_not_end_th
     let mut show = Show::new();
     show.run(10, &Now::default());
     let to = |kbps| Action::SetBitrate { video: Bitrate::from_kbps(kbps) };
-    show.tell(Observation::Told { action: Action::SetRate { fps: 25 } });
+    show.tell(Observation::Told { action: Action::SetRate { fps: moth_core::frame_rate::FrameRate::whole(25) } });
     show.tell(Observation::acted(to(5900), None));
     assert!(show.run(1, &Now::default()).awaited.is_some(), "a bitrate is no frame rate");
     let mut show = Show::new();

@@ -1,5 +1,6 @@
 //! What a broadcaster is asked for.
 
+use moth_core::frame_rate::FrameRate;
 use moth_core::proposal::Action;
 use serde::Serialize;
 
@@ -35,7 +36,7 @@ pub enum Request {
         /// Which request this is.
         request: u64,
         /// Frames per second.
-        fps: u32,
+        fps: FrameRate,
     },
 }
 
@@ -91,7 +92,10 @@ mod tests {
             line(&Action::SetSize { width: 1280, height: 720 }),
             "{\"set\":\"size\",\"request\":7,\"width\":1280,\"height\":720}\n"
         );
-        assert_eq!(line(&Action::SetRate { fps: 30 }), "{\"set\":\"rate\",\"request\":7,\"fps\":30}\n");
+        assert_eq!(
+            line(&Action::SetRate { fps: FrameRate::whole(30) }),
+            "{\"set\":\"rate\",\"request\":7,\"fps\":30}\n"
+        );
         assert_eq!(Request::of(1, &Action::SwitchServer { server: "Aldmoor".into() }), None);
     }
 }

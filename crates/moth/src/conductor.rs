@@ -88,7 +88,10 @@ pub async fn conduct(
             },
             told = desk.told.recv(), if post_open => match told {
                 Some(told) => {
-                    let snapshot = core.snapshot(production.recorder.now());
+                    // What waits was seen before this: a snapshot now must not make it count as seen now.
+                    let now = production.recorder.cut();
+                    drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
+                    let snapshot = core.snapshot(now);
                     if let Some(action) = tellings.take(told, &snapshot) {
                         production.act(action).await;
                     }
@@ -97,12 +100,12 @@ pub async fn conduct(
             },
             _ = tick.tick() => {
                 // Readings made before now belong into this snapshot.
+                let now = production.recorder.cut();
                 drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
                 while let Some(wish) = core.take_wish() {
                     production.act(wish).await;
                 }
-                tellings.pass_to(production.recorder.now());
-                let now = production.recorder.now();
+                tellings.pass_to(now);
                 let snapshot = Arc::new(core.snapshot(now));
                 production.tell_scout(&snapshot);
                 desk.outlets.take(&snapshot);
@@ -136,5 +139,63 @@ fn drain(production: &mut Production, core: &mut Core, recording: &mut Option<Re
             recording.take(&reading);
         }
         core.take(&reading);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::production::Plan;
+    use crate::replay::Player;
+    use moth_core::Moment;
+    use moth_core::history::Second;
+    use moth_core::reading::Automatics;
+    use tokio::sync::oneshot;
+
+    fn seconds(snapshot: &Snapshot) -> Vec<Second> {
+        (0..snapshot.history.len()).filter_map(|n| snapshot.history.get(n).copied()).collect()
+    }
+
+    /// Looks are a second apart here and tellings come between them, when readings wait.
+    #[tokio::test(start_paused = true)]
+    async fn what_is_told_between_two_looks_leaves_the_same_broadcast_as_its_recording() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("told.jsonl");
+        let evening = moth_stage::shipped().into_iter().find(|e| e.slug == "tired-server").unwrap();
+        let plan = Plan::Demo(Box::new(evening), 41, Automatics::default());
+        let core = plan.core();
+        let recording = Some(Recording::begin(&path, plan.servers(), true).unwrap());
+        let production = plan.begin().await.unwrap();
+        let (_acts, actions) = mpsc::unbounded_channel();
+        let (_stops, stop) = watch::channel(false);
+        let (post, told) = mpsc::unbounded_channel();
+        let mut desk = Desk { actions, stop, recording, outlets: Outlets::default(), told, asked_to_stop: None };
+        tokio::spawn(async move {
+            let mut each = interval(Duration::from_millis(730));
+            loop {
+                each.tick().await;
+                let (reply, _) = oneshot::channel();
+                if post.send((vec!["state".into()], reply)).is_err() {
+                    return;
+                }
+            }
+        });
+        let mut seen = Vec::new();
+        let look = |snapshot: Arc<Snapshot>| {
+            if snapshot.at <= Moment::from_ms(30_000) {
+                seen = seconds(&snapshot);
+                return ControlFlow::Continue(());
+            }
+            ControlFlow::Break(())
+        };
+        conduct(production, core, &mut desk, Duration::from_secs(1), look).await.unwrap();
+        desk.close().unwrap();
+        let mut player = Player::open(&path).unwrap();
+        player.go_to(Moment::from_ms(30_000)).unwrap();
+        let replayed = seconds(&player.snapshot().unwrap());
+        assert!(seen.len() >= 29, "{}", seen.len());
+        for (n, (live, replayed)) in seen.iter().zip(&replayed).enumerate() {
+            assert_eq!(live, replayed, "second {n}");
+        }
     }
 }

@@ -4,6 +4,7 @@
 use std::time::Duration;
 
 use moth_core::figure::Origin;
+use moth_core::frame_rate::FrameRate;
 use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::reading::{Observation, StreamFacts};
@@ -37,7 +38,7 @@ pub struct Values {
     /// The picture's size.
     pub size: Size,
     /// Frames per second.
-    pub fps: f64,
+    pub fps: FrameRate,
     /// The encoder's preset.
     pub preset: Option<String>,
 }
@@ -46,7 +47,12 @@ impl Values {
     /// Those of a setup.
     #[must_use]
     pub fn of(setup: &Setup) -> Self {
-        Self { video: setup.bitrate, size: setup.size, fps: setup.rate, preset: setup.preset.clone() }
+        Self {
+            video: setup.bitrate,
+            size: setup.size,
+            fps: FrameRate::from_fps(setup.rate),
+            preset: setup.preset.clone(),
+        }
     }
 
     /// A command line with its placeholders filled in.
@@ -78,8 +84,8 @@ impl Values {
                 Action::SetSize { width: self.size.width, height: self.size.height }
             }
             Action::SetRate { fps } => {
-                next.fps = f64::from(*fps);
-                Action::SetRate { fps: self.fps.round() as u32 }
+                next.fps = *fps;
+                Action::SetRate { fps: self.fps }
             }
             Action::LighterPreset | Action::HeavierPreset => {
                 let is_lighter = *action == Action::LighterPreset;
@@ -291,8 +297,12 @@ mod tests {
     use super::*;
 
     fn values() -> Values {
+        values_at(60.0)
+    }
+
+    fn values_at(fps: f64) -> Values {
         let preset = Some("veryfast".to_owned());
-        Values { video: Bitrate::from_kbps(4500), size: Size::new(1280, 720), fps: 60.0, preset }
+        Values { video: Bitrate::from_kbps(4500), size: Size::new(1280, 720), fps: FrameRate::from_fps(fps), preset }
     }
 
     #[test]
@@ -310,14 +320,18 @@ mod tests {
         let changes = [
             Action::SetBitrate { video: Bitrate::from_kbps(3000) },
             Action::SetSize { width: 960, height: 540 },
-            Action::SetRate { fps: 30 },
+            Action::SetRate { fps: FrameRate::whole(30) },
             Action::LighterPreset,
             Action::HeavierPreset,
         ];
         for action in changes {
             let (changed, back) = values().with(&action, &presets).unwrap();
             assert_ne!(changed, values(), "{action:?}");
-            assert_eq!(changed.with(&back, &presets).unwrap(), (values(), action));
+            assert_eq!(changed.with(&back, &presets).unwrap(), (values(), action.clone()));
+            // Many rates are not whole.
+            let (changed, back) = values_at(60.0 / 1.001).with(&action, &presets).unwrap();
+            let (again, _) = changed.with(&back, &presets).unwrap();
+            assert_eq!(again.fill(&["{rate}".to_owned()], ""), ["59.94"]);
         }
         let (lightest, _) = values().with(&Action::LighterPreset, &presets).unwrap();
         assert!(lightest.with(&Action::LighterPreset, &presets).unwrap_err().contains("lightest"));

@@ -276,7 +276,7 @@ pub(crate) fn keep(run: &Run, kit: &mut Kit) -> Result<String, Failure> {
         Value::Preset(_, name) => kit.change(&Change::Preset(name.clone()))?,
         Value::Picture { width, height, fps } => {
             kit.change(&Change::Size(Size::new(*width, *height)))?;
-            kit.change(&Change::Rate(f64::from(*fps)))?;
+            kit.change(&Change::Rate(fps.fps()))?;
         }
     }
     Ok(format!("{} is now in the setup {} in {}", recommended.words(), kit.setup_name, kit.file.path().display()))

@@ -2,6 +2,7 @@
 
 use std::cmp::Ordering;
 
+use moth_core::frame_rate::FrameRate;
 use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use serde::{Deserialize, Serialize};
@@ -48,7 +49,7 @@ pub enum Value {
         /// In lines.
         height: u32,
         /// Frames per second.
-        fps: u32,
+        fps: FrameRate,
     },
 }
 
@@ -80,7 +81,7 @@ impl Value {
         match self {
             Self::Bitrate(video) => video.bps() as f64,
             Self::Preset(place, _) => *place as f64,
-            Self::Picture { width, height, fps } => f64::from(*width) * f64::from(*height) * f64::from(*fps),
+            Self::Picture { width, height, fps } => f64::from(*width) * f64::from(*height) * fps.fps(),
         }
     }
 
@@ -168,7 +169,7 @@ mod tests {
     use super::*;
 
     fn picture(width: u32, height: u32, fps: u32) -> Value {
-        Value::Picture { width, height, fps }
+        Value::Picture { width, height, fps: FrameRate::whole(fps) }
     }
 
     #[test]

@@ -3,6 +3,7 @@
 
 use std::time::Duration;
 
+use moth_core::frame_rate::FrameRate;
 use moth_core::moment::Moment;
 use moth_core::proposal::Action;
 use moth_core::reading::StreamFacts;
@@ -589,7 +590,7 @@ fn stated(kind: Kind, stream: &StreamFacts) -> Option<Value> {
         // A preset has a place in the setup's list only.
         Kind::Preset => None,
         Kind::Picture => {
-            let (width, height, fps) = (stream.width?, stream.height?, stream.fps?.round() as u32);
+            let (width, height, fps) = (stream.width?, stream.height?, FrameRate::from_fps(stream.fps?));
             Some(Value::Picture { width, height, fps })
         }
     }

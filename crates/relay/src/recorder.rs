@@ -1,5 +1,7 @@
 //! Readings on their way to the core.
 
+use std::sync::{Arc, Mutex, PoisonError};
+
 use moth_core::figure::Origin;
 use moth_core::moment::Moment;
 use moth_core::reading::{Observation, Reading};
@@ -11,6 +13,8 @@ use tokio::time::Instant;
 pub struct Recorder {
     start: Instant,
     readings: mpsc::UnboundedSender<Reading>,
+    /// Held from the look at the clock until the reading is sent: they are sent in the order of their times.
+    sending: Arc<Mutex<()>>,
 }
 
 impl Recorder {
@@ -18,7 +22,7 @@ impl Recorder {
     #[must_use]
     pub fn new() -> (Self, mpsc::UnboundedReceiver<Reading>) {
         let (readings, out) = mpsc::unbounded_channel();
-        (Self { start: Instant::now(), readings }, out)
+        (Self { start: Instant::now(), readings, sending: Arc::default() }, out)
     }
 
     /// The moment it is.
@@ -27,8 +31,16 @@ impl Recorder {
         Moment::after(self.start.elapsed())
     }
 
+    /// The moment it is, when every observation made before it has been sent.
+    #[must_use]
+    pub fn cut(&self) -> Moment {
+        let _sending = self.sending.lock().unwrap_or_else(PoisonError::into_inner);
+        self.now()
+    }
+
     /// Sends an observation made now. Once nobody listens any more it is let go.
     pub fn note(&self, origin: Origin, what: Observation) {
+        let _sending = self.sending.lock().unwrap_or_else(PoisonError::into_inner);
         let _ = self.readings.send(Reading { at: self.now(), origin, what });
     }
 }

@@ -8,6 +8,7 @@ use super::Core;
 use crate::facts::{Facts, RATES};
 use crate::failover;
 use crate::figure::{Figure, Origin};
+use crate::frame_rate::FrameRate;
 use crate::keeper::{Look, Mode};
 use crate::moment::Moment;
 use crate::proposal::{Action, Proposal};
@@ -181,8 +182,8 @@ impl Core {
                 before.map(|(width, height)| Action::SetSize { width, height })
             }
             Action::SetRate { fps } => {
-                let before = self.stream.fps.replace(f64::from(*fps));
-                before.map(|fps| Action::SetRate { fps: fps.round() as u32 })
+                let before = self.stream.fps.replace(fps.fps());
+                before.map(|fps| Action::SetRate { fps: FrameRate::from_fps(fps) })
             }
             Action::LighterPreset => Some(Action::HeavierPreset),
             Action::HeavierPreset => Some(Action::LighterPreset),
@@ -210,7 +211,7 @@ impl Core {
             Action::SetSize { width, height } if meant.width.is_some() && meant.height.is_some() => {
                 (meant.width, meant.height) = (Some(*width), Some(*height));
             }
-            Action::SetRate { fps } if meant.fps.is_some() => meant.fps = Some(f64::from(*fps)),
+            Action::SetRate { fps } if meant.fps.is_some() => meant.fps = Some(fps.fps()),
             _ => {}
         }
     }
@@ -267,7 +268,7 @@ impl Core {
             Action::SetSize { .. } => {
                 self.stream.width.zip(self.stream.height).map(|(width, height)| Action::SetSize { width, height })
             }
-            Action::SetRate { .. } => self.stream.fps.map(|fps| Action::SetRate { fps: fps.round() as u32 }),
+            Action::SetRate { .. } => self.stream.fps.map(|fps| Action::SetRate { fps: FrameRate::from_fps(fps) }),
             _ => None,
         };
         self.awaited = Some(Awaited { action: action.clone(), since: self.now, sentence, from_kbps, back });
@@ -308,7 +309,7 @@ impl Core {
             }
             Action::SetRate { fps } => {
                 let seen = self.wire.interval_ms().map(|ms| 1000.0 / ms);
-                let is_near = seen.is_some_and(|seen| (seen - f64::from(*fps)).abs() < 1.0);
+                let is_near = seen.is_some_and(|seen| (seen - fps.fps()).abs() < 1.0);
                 (is_near, format!("{:.0} frames/s on the wire, {fps} wanted.", seen.unwrap_or_default()))
             }
             _ => (true, String::new()),

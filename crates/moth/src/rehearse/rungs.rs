@@ -1,5 +1,6 @@
 //! The ladder of a climb, from the setup and from what was asked for.
 
+use moth_core::frame_rate::FrameRate;
 use moth_core::rate::Bitrate;
 use moth_plan::picture::{rates, sizes};
 use moth_plan::text::Size;
@@ -124,13 +125,13 @@ fn pictures(bounds: &Bounds, kit: &Kit) -> Result<Ladder, Failure> {
 }
 
 fn picture(size: Size, fps: f64) -> Value {
-    Value::Picture { width: size.width, height: size.height, fps: fps.round() as u32 }
+    Value::Picture { width: size.width, height: size.height, fps: FrameRate::from_fps(fps) }
 }
 
 fn parse_picture(text: &str) -> Option<Value> {
     let (size, fps) = text.split_once('@')?;
-    let (size, fps): (Size, u32) = (size.parse().ok()?, fps.parse().ok()?);
-    (1..=240).contains(&fps).then(|| picture(size, f64::from(fps)))
+    let (size, fps): (Size, FrameRate) = (size.parse().ok()?, fps.parse().ok()?);
+    (fps <= FrameRate::whole(240)).then(|| picture(size, fps.fps()))
 }
 
 #[cfg(test)]

@@ -1,5 +1,6 @@
 //! What a running moth can be told, and what it comes to.
 
+use moth_core::frame_rate::FrameRate;
 use moth_core::keeper::Mode;
 use moth_core::proposal::{Action, RAISED};
 use moth_core::rate::Bitrate;
@@ -93,9 +94,9 @@ pub fn meaning(words: &[String], snapshot: Option<&Snapshot>) -> Result<Meaning,
             }
             act(Action::SetSize { width: size.width, height: size.height })
         }
-        ["rate", fps] => match fps.parse() {
-            Ok(fps @ 1..=240) => act(Action::SetRate { fps }),
-            _ => Err(format!("`{}` is no frame rate; expected whole frames per second from 1 to 240", shown(fps))),
+        ["rate", fps] => match fps.parse::<FrameRate>() {
+            Ok(fps) if fps <= FrameRate::whole(240) => act(Action::SetRate { fps }),
+            _ => Err(format!("`{}` is no frame rate; expected frames per second from 1 to 240", shown(fps))),
         },
         ["priority", word] => match *word {
             "high" => act(Action::SetPriority { nice: RAISED }),
@@ -190,7 +191,7 @@ mod tests {
         assert_eq!(act("bitrate -10%"), rate(3600));
         assert_eq!(act("server dunmere"), Ok(Action::SwitchServer { server: "Dunmere".into() }));
         assert_eq!(act("size 960x540"), Ok(Action::SetSize { width: 960, height: 540 }));
-        assert_eq!(act("rate 30"), Ok(Action::SetRate { fps: 30 }));
+        assert_eq!(act("rate 30"), Ok(Action::SetRate { fps: FrameRate::whole(30) }));
         assert_eq!(act("priority high"), Ok(Action::SetPriority { nice: -5 }));
         assert_eq!(act("keeper act"), Ok(Action::SetKeeper { mode: Mode::Act }));
         assert_eq!(act("failover on"), Ok(Action::SetFailover { on: true }));

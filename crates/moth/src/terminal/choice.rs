@@ -1,6 +1,7 @@
 //! Choosing a change: what can be changed, each with what it costs and what is expected of it.
 
 use moth_core::Snapshot;
+use moth_core::frame_rate::FrameRate;
 use moth_core::keeper::Mode;
 use moth_core::proposal::{
     Action, Proposal, RAISED, heavier_preset, lighter_preset, to_bitrate, to_failover, to_keeper, to_lines,
@@ -193,7 +194,11 @@ fn all(kind: Kind, snapshot: &Snapshot) -> Vec<Proposal> {
         }
         Kind::Rate => {
             let is_now = |fps: u32| stream.fps.is_some_and(|now| (now - f64::from(fps)).abs() < 1.0);
-            [60, 50, 48, 30, 25].into_iter().filter(|fps| !is_now(*fps)).map(|fps| to_rate(fps, stream)).collect()
+            [60, 50, 48, 30, 25]
+                .into_iter()
+                .filter(|fps| !is_now(*fps))
+                .map(|fps| to_rate(FrameRate::whole(fps), stream))
+                .collect()
         }
         Kind::Priority => [RAISED, 0, 5].map(to_priority).into(),
         Kind::Keeper => {
