@@ -1,6 +1,7 @@
 //! Takes readings, keeps windows over them, and gives snapshots.
 
 mod beyond;
+mod bitrate;
 mod changes;
 mod counted;
 mod present;
@@ -9,6 +10,7 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use beyond::Beyond;
+use bitrate::BitrateKnown;
 use changes::Change;
 pub use changes::{Answer, Awaited, Moved};
 use counted::Counted;
@@ -89,6 +91,9 @@ pub struct Core {
     /// What holds of every broadcaster that comes.
     standing: StreamFacts,
     intended: Intended,
+    bitrate: BitrateKnown,
+    /// When a restarted broadcaster last went on where it had stopped.
+    resumed_at: Option<Moment>,
     /// When the bitrate was changed on purpose last.
     bitrate_set_at: Option<Moment>,
     wire: Wire,
@@ -141,6 +146,8 @@ impl Core {
             link: Link { server, ..Link::default() },
             stream: StreamFacts::default(),
             standing: StreamFacts::default(),
+            bitrate: BitrateKnown::default(),
+            resumed_at: None,
             intended: Intended::default(),
             bitrate_set_at: None,
             wire: Wire::default(),
@@ -331,6 +338,7 @@ impl Core {
         let verdict = self.judge.judge(end, &facts);
         self.follow_trials(&verdict.proposals);
         self.follow_awaited();
+        self.follow_bitrate();
         self.look_after_server(&facts, verdict.cause);
         self.note_oddities(end);
         let said = (verdict.fault, verdict.cause);
@@ -367,6 +375,7 @@ impl Core {
         if let Some(codec) = facts.video_codec {
             self.wire.state_codec(codec);
         }
+        let stated_bitrate = self.stated_bitrate(facts.video_bitrate);
         let takes_bitrate = facts.takes_bitrate || self.stream.takes_bitrate;
         let takes_preset = facts.takes_preset || self.stream.takes_preset;
         let takes_size = facts.takes_size || self.stream.takes_size;
@@ -375,7 +384,7 @@ impl Core {
             width: facts.width.or(self.stream.width),
             height: facts.height.or(self.stream.height),
             fps: facts.fps.or(self.stream.fps),
-            video_bitrate: facts.video_bitrate.or(self.stream.video_bitrate),
+            video_bitrate: stated_bitrate.or(self.stream.video_bitrate),
             audio_bitrate: facts.audio_bitrate.or(self.stream.audio_bitrate),
             video_codec: facts.video_codec.or(self.stream.video_codec),
             takes_bitrate,
@@ -466,6 +475,7 @@ impl Core {
     fn broadcaster(&mut self, present: bool) {
         // What was known of one broadcaster is not known of the next: its rate, and what it takes.
         self.wire = Wire::default();
+        self.bitrate = BitrateKnown::default();
         if !present {
             self.stream = self.standing;
         }

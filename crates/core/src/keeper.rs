@@ -93,6 +93,8 @@ pub struct Look {
     pub audio: Bitrate,
     /// What the broadcaster's video is set to, as far as it is known.
     pub set_to: Option<Bitrate>,
+    /// It is only seen on the wire: nobody said it.
+    pub is_only_seen: bool,
     /// A new bitrate restarts the encoder.
     pub restarts: bool,
     /// The fastest that bursts were carried lately, as the kernel tells.
@@ -226,6 +228,13 @@ impl Keeper {
         self.says = format!("It rests: a change could not be made, {why}.");
     }
 
+    /// A change was made as the broadcaster says, and is not seen on the wire.
+    pub fn was_not_heeded(&mut self, to: Bitrate, why: &str) {
+        if self.mode != Mode::Off && self.made.back().is_some_and(|made| made.to == to) {
+            self.was_not_made(&format!("to {to}: {why}"));
+        }
+    }
+
     /// Whether a change to this bitrate is the one it wanted.
     #[must_use]
     pub fn wanted(&self, to: Bitrate) -> bool {
@@ -254,8 +263,16 @@ impl Keeper {
         }
         let now = look.now;
         self.note(look);
-        let set_to = look.set_to?;
-        let ceiling = *self.ceiling.get_or_insert(set_to);
+        let Some(set_to) = look.set_to else {
+            self.says = "The broadcaster does not say its bitrate: for some seconds it is read off the wire.".into();
+            return None;
+        };
+        let mut ceiling = *self.ceiling.get_or_insert(set_to);
+        if look.is_only_seen && self.bounds.ceiling.is_none() && set_to > ceiling {
+            // An easy scene at the beginning is no ceiling.
+            ceiling = set_to;
+            self.ceiling = Some(ceiling);
+        }
         while self.made.front().is_some_and(|made| now.since(made.at) > 3 * MINUTE) {
             self.made.pop_front();
         }

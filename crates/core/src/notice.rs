@@ -49,6 +49,8 @@ pub enum NoticeKind {
     VariableRate,
     /// The bitrate is not the one intended.
     Bitrate,
+    /// A change of the bitrate that was said to be made is not seen.
+    Unheeded,
     /// The bitrate is not steady.
     Unsteady,
     /// Keyframes are farther apart than intended.

@@ -340,6 +340,12 @@ impl Trial {
         }
     }
 
+    /// What it is about was not done after all.
+    pub(crate) fn was_not_made(&mut self, why: &str) {
+        (self.is_over, self.outcome, self.less_points) = (true, Outcome::Unclear, None);
+        self.sentence = format!("Nothing was changed: {why}.");
+    }
+
     /// How long it has run.
     #[must_use]
     pub fn age(&self, now: Moment) -> Duration {

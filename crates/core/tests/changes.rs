@@ -4,6 +4,7 @@
 use moth_core::account::{Account, Accounts};
 use moth_core::frame_rate::FrameRate;
 use moth_core::keeper::{Bounds, Mode};
+use moth_core::notice::NoticeKind;
 use moth_core::proposal::Action;
 use moth_core::reading::{
     Automatics, BroadcasterCounters, LinkChange, Observation, QueueLevel, SoundFrame, StreamFacts, VideoFrame,
@@ -27,10 +28,17 @@ struct Show {
     sent_bytes: f64,
     video: Account,
     skipped: u64,
+    /// The broadcaster says that it is done, and goes on as before.
+    lies: bool,
 }
 
 impl Show {
     fn new() -> Self {
+        Self::stating(Some(4000))
+    }
+
+    /// A broadcaster that states this bitrate, or none.
+    fn stating(kbps: Option<u64>) -> Self {
         let mut this = Self {
             core: Core::new(Settings { servers: vec!["Aldmoor".into(), "Dunmere".into()] }),
             ms: 0,
@@ -40,12 +48,13 @@ impl Show {
             sent_bytes: 0.0,
             video: Account::default(),
             skipped: 0,
+            lies: false,
         };
         let facts = StreamFacts {
             width: Some(1280),
             height: Some(720),
             fps: Some(60.0),
-            video_bitrate: Some(Bitrate::from_kbps(4000)),
+            video_bitrate: kbps.map(Bitrate::from_kbps),
             takes_bitrate: true,
             ..StreamFacts::default()
         };
@@ -104,7 +113,7 @@ impl Show {
     }
 
     fn act(&mut self, action: &Action) {
-        if let Action::SetBitrate { video } = action {
+        if let (Action::SetBitrate { video }, false) = (action, self.lies) {
             self.video_kbps = video.kbps();
         }
         self.tell(Observation::acted(action.clone(), None));
@@ -402,4 +411,106 @@ proptest! {
         prop_assert_eq!(show.snapshot().undo, None);
         prop_assert_eq!(end, before);
     }
+}
+
+fn restated(show: &mut Show, kbps: u64) {
+    let video_bitrate = Some(Bitrate::from_kbps(kbps));
+    show.tell(Observation::Stream(StreamFacts { video_bitrate, ..StreamFacts::default() }));
+}
+
+#[test]
+fn a_broadcaster_that_repeats_what_it_stated_first_does_not_undo_what_the_keeper_set() {
+    let mut show = Show::new();
+    show.keeper(Mode::Act);
+    show.run(20);
+    show.line_kbps = 2000.0;
+    for _ in 0..40 {
+        show.run(1);
+        restated(&mut show, 4000);
+    }
+    let set = show.core.bitrate_set().unwrap();
+    assert!(set < Bitrate::from_kbps(2000), "{set}");
+    assert!(!show.snapshot().keeper.says.contains("4 000"), "{}", show.snapshot().keeper.says);
+    // Where the line is well again it climbs, though the muxer says all the while that it is there.
+    show.line_kbps = 8000.0;
+    for _ in 0..300 {
+        show.run(1);
+        restated(&mut show, 4000);
+    }
+    assert_eq!(show.core.bitrate_set(), Some(Bitrate::from_kbps(4000)));
+    assert!(show.video_kbps >= 4000.0, "{}", show.video_kbps);
+    // What it states anew is news.
+    restated(&mut show, 3500);
+    assert_eq!(show.core.bitrate_set(), Some(Bitrate::from_kbps(3500)));
+}
+
+#[test]
+fn one_that_says_done_and_does_nothing_is_caught_and_the_keeper_rests() {
+    let mut show = Show::new();
+    show.keeper(Mode::Act);
+    show.run(20);
+    (show.line_kbps, show.lies) = (2000.0, true);
+    let asked = show.run(40);
+    assert_eq!(asked.len(), 1, "it is not asked again and again: {asked:?}");
+    let snapshot = show.snapshot();
+    let says = &snapshot.keeper.says;
+    assert!(snapshot.keeper.rests && says.contains("come all the same"), "{says}");
+    assert_eq!(show.core.bitrate_set(), Some(Bitrate::from_kbps(4000)), "what the wire shows");
+    let trial = snapshot.trial.clone().unwrap();
+    assert!(
+        trial.is_over && trial.sentence.starts_with("Nothing was changed: the broadcaster said"),
+        "{}",
+        trial.sentence
+    );
+    let unheeded = |snapshot: &Snapshot| snapshot.notices.iter().any(|notice| notice.kind == NoticeKind::Unheeded);
+    assert!(unheeded(&snapshot), "{:?}", snapshot.notices);
+    // The user sets it by hand there.
+    show.video_kbps = 1500.0;
+    show.run(12);
+    assert!(!unheeded(&show.snapshot()));
+}
+
+#[test]
+fn one_that_takes_a_while_or_sends_an_easy_scene_is_not_accused() {
+    for later_s in [0, 6] {
+        let mut show = Show::new();
+        show.run(20);
+        show.lies = true;
+        show.bitrate(2000);
+        show.run(later_s);
+        show.video_kbps = 2000.0;
+        show.run(40);
+        assert!(show.snapshot().notices.iter().all(|notice| notice.kind != NoticeKind::Unheeded));
+    }
+    // A slide at 900 kb/s comes as it did, whatever is set.
+    let mut show = Show::new();
+    show.video_kbps = 900.0;
+    show.run(20);
+    show.lies = true;
+    for kbps in [2000, 850] {
+        show.bitrate(kbps);
+        show.run(40);
+        assert!(show.snapshot().notices.iter().all(|notice| notice.kind != NoticeKind::Unheeded), "{kbps}");
+    }
+}
+
+#[test]
+fn without_a_stated_bitrate_the_keeper_goes_by_what_the_wire_shows_and_says_so_until_then() {
+    let mut show = Show::stating(None);
+    show.keeper(Mode::Act);
+    show.run(3);
+    assert!(show.snapshot().keeper.says.contains("read off the wire"), "{}", show.snapshot().keeper.says);
+    // An easy beginning is no ceiling.
+    show.video_kbps = 3000.0;
+    show.run(15);
+    show.video_kbps = 4000.0;
+    show.run(20);
+    assert_eq!(show.core.bitrate_set(), Some(Bitrate::from_kbps(4000)));
+    show.line_kbps = 2500.0;
+    let down = show.run(20);
+    assert!(matches!(down[..], [Action::SetBitrate { video }] if video < Bitrate::from_kbps(2500)), "{down:?}");
+    assert_eq!(show.snapshot().undo, Some(Action::SetBitrate { video: Bitrate::from_kbps(4000) }));
+    show.line_kbps = 8000.0;
+    show.run(300);
+    assert_eq!(show.core.bitrate_set(), Some(Bitrate::from_kbps(4000)), "no further than it began");
 }

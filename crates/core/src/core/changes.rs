@@ -174,6 +174,7 @@ impl Core {
             Action::SetBitrate { video } => {
                 let before = self.bitrate_set();
                 self.stream.video_bitrate = Some(*video);
+                self.bitrate_was_set(*video);
                 before.map(|video| Action::SetBitrate { video })
             }
             Action::SwitchServer { .. } => Some(Action::SwitchServer { server: self.link.server.clone() }),
@@ -214,12 +215,6 @@ impl Core {
             Action::SetRate { fps } if meant.fps.is_some() => meant.fps = Some(fps.fps()),
             _ => {}
         }
-    }
-
-    /// What the broadcaster's video is set to, as far as it is known.
-    #[must_use]
-    pub fn bitrate_set(&self) -> Option<Bitrate> {
-        self.stream.video_bitrate.or(self.intended.video_bitrate)
     }
 
     fn open_trial(&mut self, action: &Action, before: &StreamFacts, back: Option<&Action>) {
@@ -343,6 +338,7 @@ impl Core {
             asked_video: Bitrate::of(self.counted.video_bytes.within(now, RATES), RATES),
             audio: Bitrate::of(self.counted.audio_bytes.within(now, RATES), RATES),
             set_to: self.bitrate_set(),
+            is_only_seen: self.bitrate_is_only_seen(),
             restarts: self.stream.restarts,
             bursts: self.counted.delivery_kbps.highest(now, BURSTS).map(|kbps| Bitrate::from_bps((kbps * 1e3) as u64)),
         };
@@ -388,6 +384,7 @@ impl Core {
     pub(super) fn resumed(&mut self, gap_ms: u64) {
         self.wire.interrupt();
         self.beyond.broadcast_changed();
+        self.resumed_at = Some(self.now);
         self.mark(format!("the broadcaster was restarted: {} ms without a picture", grouped(gap_ms)), false);
     }
 }

@@ -163,6 +163,7 @@ impl Core {
         // Nobody needs to look at what is reported.
         found.retain(|notice| notice.kind != NoticeKind::Unseen || !self.counted.lagged_reported.is_known());
         found.extend(keyframe);
+        found.extend(self.unheeded());
         found.extend(self.disagreements(now));
         found
     }

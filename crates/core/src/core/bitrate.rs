@@ -1,0 +1,134 @@
+//! What the broadcaster's video is set to: what it says, what was done, and, above both, what the wire shows.
+
+use std::time::Duration;
+
+use super::Core;
+use crate::figure::Origin;
+use crate::moment::Moment;
+use crate::notice::{Notice, NoticeKind};
+use crate::proposal::Action;
+use crate::rate::Bitrate;
+
+/// The wire is read over so long: a few keyframe intervals.
+const READ_OVER: Duration = Duration::from_secs(8);
+/// A change takes so long to be seen on the wire, at most, beside what it is read over.
+const TAKES: Duration = Duration::from_secs(10);
+/// Over so many times what it is set to, no encoder sends for so long that is set to a constant bitrate, as services ask for one.
+/// Our own setting: x264's, measured, wavers by 0.02-0.08 from second to second.
+const BEYOND: f64 = 1.25;
+/// An encoder that has not gone this share of the way down has not heeded what it was asked for.
+const HEEDED: f64 = 0.25;
+/// And one that wavers by less than this share was asked for nothing that could be seen.
+const SEEN: f64 = 0.12;
+/// What is read off the wire is told in steps of this.
+const STEP: Bitrate = Bitrate::from_kbps(50);
+
+/// What is known of the bitrate that is set.
+#[derive(Debug, Clone, Default)]
+pub(super) struct BitrateKnown {
+    /// What the broadcaster stated last.
+    stated: Option<Bitrate>,
+    /// What was done last since then, from what was on the wire, and when.
+    done: Option<Done>,
+    /// The most that came over [`READ_OVER`] since it last changed.
+    most: Option<Bitrate>,
+    /// What was said to be done, and came all the same.
+    unheeded: Option<(Bitrate, Bitrate)>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Done {
+    at: Moment,
+    to: Bitrate,
+    from_wire: Bitrate,
+    is_judged: bool,
+}
+
+impl Core {
+    /// What the broadcaster's video is set to, as far as it is known: what was said or done last, unless more than that comes; and
+    /// where nothing was said, what comes.
+    #[must_use]
+    pub fn bitrate_set(&self) -> Option<Bitrate> {
+        let said = self.stream.video_bitrate.or(self.intended.video_bitrate);
+        match (said, self.bitrate.most) {
+            (Some(said), Some(most)) if most > said.scaled(BEYOND) => Some(most),
+            (Some(said), _) => Some(said),
+            (None, most) => most,
+        }
+    }
+
+    /// Nobody said or did anything: the bitrate is only seen.
+    pub(super) fn bitrate_is_only_seen(&self) -> bool {
+        self.stream.video_bitrate.or(self.intended.video_bitrate).is_none()
+    }
+
+    /// The broadcaster states a bitrate: gives it if that is news. Some repeat what they stated at the beginning, whatever was
+    /// changed since.
+    pub(super) fn stated_bitrate(&mut self, stated: Option<Bitrate>) -> Option<Bitrate> {
+        let stated = stated?;
+        let is_repeated = self.bitrate.stated.replace(stated) == Some(stated) && self.bitrate.done.is_some();
+        (!is_repeated).then_some(stated)
+    }
+
+    /// A bitrate was set, as whoever did it says.
+    pub(super) fn bitrate_was_set(&mut self, to: Bitrate) {
+        let done = Done { at: self.now, to, from_wire: self.video_on_wire(), is_judged: false };
+        self.bitrate = BitrateKnown { stated: self.bitrate.stated, done: Some(done), most: None, unheeded: None };
+    }
+
+    /// Video on the wire over the last [`READ_OVER`].
+    fn video_on_wire(&self) -> Bitrate {
+        Bitrate::of(self.counted.video_bytes.within(self.now, READ_OVER), READ_OVER)
+    }
+
+    /// A second has passed: what the wire shows.
+    pub(super) fn follow_bitrate(&mut self) {
+        let read_since = |since: Moment| self.now.since(since) >= READ_OVER;
+        if !self.on_air_since.is_some_and(read_since) || !self.resumed_at.is_none_or(read_since) {
+            return;
+        }
+        let seen = self.video_on_wire();
+        let Some(done) = self.bitrate.done else { return self.saw(seen) };
+        if self.now.since(done.at) < TAKES + READ_OVER {
+            return;
+        }
+        self.saw(seen);
+        let went = (done.from_wire.kbps() - seen.kbps()) / (done.from_wire.kbps() - done.to.kbps()).max(1.0);
+        let is_lower = done.to < done.from_wire.scaled(1.0 - SEEN);
+        if is_lower && went < HEEDED && !done.is_judged {
+            self.bitrate.unheeded = Some((done.to, seen));
+            self.was_not_heeded(done, seen);
+        } else if went >= HEEDED {
+            // Late is better than never.
+            self.bitrate.unheeded = None;
+        }
+        self.bitrate.done = Some(Done { is_judged: true, ..done });
+    }
+
+    fn saw(&mut self, seen: Bitrate) {
+        let rounded = Bitrate::from_bps(seen.bps() + STEP.bps() / 2).rounded_down_to(STEP);
+        // An easy scene comes at less than is set: the most counts.
+        self.bitrate.most = self.bitrate.most.max((rounded > Bitrate::ZERO).then_some(rounded));
+    }
+
+    fn was_not_heeded(&mut self, done: Done, seen: Bitrate) {
+        let action = Action::SetBitrate { video: done.to };
+        let why = format!("the broadcaster said that it was done, and {seen} of video come all the same");
+        self.mark(format!("{}: {why}", action.words()), false);
+        self.keeper.was_not_heeded(done.to, &why);
+        if let Some(trial) = self.trials.last_mut().filter(|trial| trial.action == action) {
+            trial.was_not_made(&why);
+        }
+    }
+
+    /// That a change was said to be made, and is not seen.
+    pub(super) fn unheeded(&self) -> Option<Notice> {
+        let (to, _) = self.bitrate.unheeded?;
+        let seen = self.video_on_wire();
+        (seen > to.scaled(1.0 + SEEN)).then(|| Notice {
+            kind: NoticeKind::Unheeded,
+            text: format!("The broadcaster said that it went to {to}, and {seen} of video come: set it there by hand."),
+            origin: Origin::Measured,
+        })
+    }
+}
