@@ -97,6 +97,8 @@ pub struct Look {
     pub is_only_seen: bool,
     /// A new bitrate restarts the encoder.
     pub restarts: bool,
+    /// What the kernel measured of its own sending lately, at most: it leaves out where acknowledgements stop and jump.
+    pub delivered: Option<Bitrate>,
     /// The fastest that bursts were carried lately, as the kernel tells.
     pub bursts: Option<Bitrate>,
 }
@@ -127,6 +129,8 @@ struct Made {
     at: Moment,
     from: Bitrate,
     to: Bitrate,
+    /// What was carried when it was wanted, in bits per second.
+    carried: f64,
 }
 
 /// A level that did not hold.
@@ -165,6 +169,13 @@ pub struct Keeper {
     /// The last step up went by what bursts promised; and when such a promise failed.
     by_hint: bool,
     hint_failed_at: Option<Moment>,
+    /// What was carried when a step down was wanted last, in bits per second.
+    carried_then: f64,
+    /// Since when bursts promise that what was carried before the last step down fits again.
+    fits_since: Option<Moment>,
+    /// The last step up came within a minute of a step down, as the dip was over; and when one such did not hold.
+    is_early: bool,
+    early_failed_at: Option<Moment>,
     says: String,
 }
 
@@ -217,7 +228,8 @@ impl Keeper {
             self.held = 0;
         }
         self.was_spike = false;
-        self.made.push_back(Made { at: now, from, to });
+        self.made.push_back(Made { at: now, from, to, carried: self.carried_then });
+        self.fits_since = None;
         self.forget_growth(now);
     }
 

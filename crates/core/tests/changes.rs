@@ -1,13 +1,16 @@
 //! Changes: tried, put back, made by the keeper or by hand.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+use std::ops::Range;
+
 use moth_core::account::{Account, Accounts};
 use moth_core::frame_rate::FrameRate;
 use moth_core::keeper::{Bounds, Mode};
 use moth_core::notice::NoticeKind;
 use moth_core::proposal::Action;
 use moth_core::reading::{
-    Automatics, BroadcasterCounters, LinkChange, Observation, QueueLevel, SoundFrame, StreamFacts, VideoFrame,
+    Automatics, BroadcasterCounters, ConnectionFigures, LinkChange, Observation, QueueLevel, SoundFrame, StreamFacts,
+    VideoFrame,
 };
 use moth_core::trial::Outcome;
 use moth_core::viewers::Freezes;
@@ -30,6 +33,9 @@ struct Show {
     skipped: u64,
     /// The broadcaster says that it is done, and goes on as before.
     lies: bool,
+    /// Acknowledgements stop meanwhile and then jump, as where losses are recovered.
+    recovers_ms: Range<u64>,
+    acknowledged_bytes: f64,
 }
 
 impl Show {
@@ -49,6 +55,8 @@ impl Show {
             video: Account::default(),
             skipped: 0,
             lies: false,
+            recovers_ms: 0..0,
+            acknowledged_bytes: 0.0,
         };
         let facts = StreamFacts {
             width: Some(1280),
@@ -92,12 +100,21 @@ impl Show {
             } else {
                 self.video.deliver();
             }
+            if !self.recovers_ms.contains(&self.ms) {
+                self.acknowledged_bytes = self.sent_bytes;
+            }
+            if self.ms.is_multiple_of(200) {
+                // As a kernel measures it where a keyframe or a queue fills the line.
+                let delivery_rate = Some(Bitrate::from_kbps(self.line_kbps as u64));
+                let rtt_ms = Some(30.0);
+                self.tell(Observation::Connection(ConnectionFigures { delivery_rate, rtt_ms, ..Default::default() }));
+            }
             if self.ms.is_multiple_of(100) {
                 let ms = self.waits / ASKED_KBPS * 1000.0;
                 let queue =
                     QueueLevel { ms, bytes: (self.waits * 125.0) as u64, limit_ms: 2000.0, ..QueueLevel::default() };
                 let accounts = Accounts { video: self.video, audio: Account::default() };
-                let (sent_bytes, freezes) = (self.sent_bytes as u64, Freezes::default());
+                let (sent_bytes, freezes) = (self.acknowledged_bytes as u64, Freezes::default());
                 self.tell(Observation::Relay { accounts, queue, sent_bytes, freezes, frozen_ms: None });
             }
             if self.ms.is_multiple_of(500) {
@@ -513,4 +530,75 @@ fn without_a_stated_bitrate_the_keeper_goes_by_what_the_wire_shows_and_says_so_u
     show.line_kbps = 8000.0;
     show.run(300);
     assert_eq!(show.core.bitrate_set(), Some(Bitrate::from_kbps(4000)), "no further than it began");
+}
+
+/// The bitrates it set, with the second of each.
+fn set_in(show: &mut Show, seconds: u64) -> Vec<(u64, u64)> {
+    let mut set = Vec::new();
+    for _ in 0..seconds {
+        for action in show.run(1) {
+            if let Action::SetBitrate { video } = action {
+                set.push((show.ms / 1000, video.bps() / 1000));
+            }
+        }
+    }
+    set
+}
+
+#[test]
+fn where_acknowledgements_jump_one_step_down_is_enough_for_one_dip() {
+    for long_ms in [0, 300, 600, 900, 1200] {
+        for begins_ms in (0..8000).step_by(400) {
+            let mut show = Show::new();
+            show.keeper(Mode::Act);
+            show.run(20);
+            show.line_kbps = 2500.0;
+            show.recovers_ms = show.ms + begins_ms..show.ms + begins_ms + long_ms;
+            let set = set_in(&mut show, 40);
+            let what = format!("{long_ms} ms without acknowledgements, {begins_ms} ms into the dip");
+            let [(_, kbps)] = set[..] else { panic!("{what}: {set:?}") };
+            // 2 500 kb/s less the margin and the sound, and not half of that.
+            assert!((1300..=1950).contains(&kbps), "{what}: {kbps}");
+        }
+    }
+}
+
+#[test]
+fn after_a_dip_of_15_s_it_climbs_as_soon_as_bursts_have_shown_that_it_is_over() {
+    let mut show = Show::new();
+    show.keeper(Mode::Act);
+    show.run(20);
+    show.line_kbps = 2500.0;
+    let down = set_in(&mut show, 15);
+    let [(down_s, _)] = down[..] else { panic!("{down:?}") };
+    show.line_kbps = 8000.0;
+    let up = set_in(&mut show, 60);
+    let [(up_s, 4000)] = up[..] else { panic!("{up:?}") };
+    let over_s = 35;
+    assert!((10..=20).contains(&(up_s - over_s)) && up_s - down_s < 60, "down at {down_s} s, up at {up_s} s");
+}
+
+#[test]
+fn a_climb_that_came_early_and_does_not_hold_is_put_back_at_once_and_the_next_one_is_not_early() {
+    let mut show = Show::new();
+    show.keeper(Mode::Act);
+    show.run(20);
+    show.line_kbps = 2500.0;
+    let down = set_in(&mut show, 12);
+    show.line_kbps = 8000.0;
+    let up = loop {
+        let set = set_in(&mut show, 1);
+        if !set.is_empty() {
+            break set;
+        }
+        assert!(show.ms < 80_000);
+    };
+    show.line_kbps = 2500.0;
+    let again = set_in(&mut show, 10);
+    show.line_kbps = 8000.0;
+    let late = set_in(&mut show, 100);
+    let seconds = |set: &[(u64, u64)]| set.first().map_or(0, |(second, _)| *second);
+    let (down, up, again, late) = (seconds(&down), seconds(&up), seconds(&again), seconds(&late));
+    assert!(up - down < 60 && again > up && again - up < 8, "down {down} s, up {up} s, down {again} s");
+    assert!(late - again >= 60, "then it waits for a minute: {again} s, {late} s");
 }

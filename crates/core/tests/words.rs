@@ -393,11 +393,15 @@ fn what_was_changed_on_purpose_is_not_said_to_be_meant_otherwise() {
     assert!(!notices(&show.run(20, &Now::default())), "as meant");
     let to = |kbps| Observation::acted(Action::SetBitrate { video: Bitrate::from_kbps(kbps) }, None);
     show.tell(to(3000));
+    show.video = Bitrate::from_kbps(6000);
     // The wire still shows 6 000: at first that is no wonder, and then it is said.
     assert!(!notices(&show.run(8, &Now::default())));
-    let snapshot = show.run(10, &Now::default());
+    let snapshot = show.run(7, &Now::default());
     let said = snapshot.notices.iter().find(|notice| notice.kind == NoticeKind::Bitrate).unwrap();
     assert!(said.text.contains("3 000 kb/s") || said.text.contains("3\u{202f}000"), "{}", said.text);
+    // Then it is said once, as what it is.
+    let kinds: Vec<NoticeKind> = show.run(6, &Now::default()).notices.iter().map(|notice| notice.kind).collect();
+    assert!(kinds.contains(&NoticeKind::Unheeded) && !kinds.contains(&NoticeKind::Bitrate), "{kinds:?}");
     show.tell(to(6000));
     assert!(!notices(&show.run(20, &Now::default())), "what was asked for comes");
 }

@@ -20,6 +20,8 @@ use crate::trial::{APART_S, Aim, LONGEST_S, SETTLE_S, Trial};
 
 /// The fastest burst of so long is what the keeper is told: behind each of a few keyframes there was one.
 const BURSTS: Duration = Duration::from_secs(8);
+/// And what the kernel measured over so long: as long as what is acknowledged is read over.
+const DELIVERED: Duration = Duration::from_millis(2500);
 /// The most trials kept; a whole evening has a few dozen.
 const TRIALS: usize = 200;
 /// What was told and is not seen on the wire for this long is no longer looked for.
@@ -340,6 +342,11 @@ impl Core {
             set_to: self.bitrate_set(),
             is_only_seen: self.bitrate_is_only_seen(),
             restarts: self.stream.restarts,
+            delivered: self
+                .counted
+                .delivery_kbps
+                .highest(now, DELIVERED)
+                .map(|kbps| Bitrate::from_bps((kbps * 1e3) as u64)),
             bursts: self.counted.delivery_kbps.highest(now, BURSTS).map(|kbps| Bitrate::from_bps((kbps * 1e3) as u64)),
         };
         let Some(wanted) = self.keeper.look(&look) else { return };

@@ -163,7 +163,11 @@ impl Core {
         // Nobody needs to look at what is reported.
         found.retain(|notice| notice.kind != NoticeKind::Unseen || !self.counted.lagged_reported.is_known());
         found.extend(keyframe);
-        found.extend(self.unheeded());
+        if let Some(unheeded) = self.unheeded() {
+            // It says more than that the setup means another.
+            found.retain(|notice| notice.kind != NoticeKind::Bitrate);
+            found.push(unheeded);
+        }
         found.extend(self.disagreements(now));
         found
     }

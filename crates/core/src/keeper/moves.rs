@@ -13,6 +13,8 @@ const MARGIN: f64 = 0.82;
 /// The same if the last step down is this fresh: the line is falling, and one long step is better than three.
 const MARGIN_FALLING: f64 = 0.55;
 const FALLING: Duration = Duration::from_secs(40);
+/// It falls if less than this share is carried of what was carried then.
+const FALLS: f64 = 0.9;
 /// The same for a broadcaster that is restarted for it: each change costs viewers a second or two.
 const MARGIN_RESTART: f64 = 0.75;
 /// Below this share of its limit, a queue is not worth a change.
@@ -26,6 +28,8 @@ const RATE_OVER: Duration = Duration::from_millis(2500);
 /// It climbs after so long without a queue, and not within a minute of another change: should the climb fail, the step
 /// back is the second.
 const QUIET: Duration = Duration::from_secs(20);
+/// A dip is over when bursts were carried so fast for so long that what was carried before it fits.
+const OVER: Duration = Duration::from_secs(10);
 /// The same for a broadcaster that is restarted for it, and the gain that is worth it.
 const QUIET_RESTART: Duration = Duration::from_secs(120);
 const GAIN_RESTART: f64 = 1.25;
@@ -85,7 +89,12 @@ impl Keeper {
         let flowing = self.is_short(look, climbed)?;
         let short_for = self.short_since.map_or(RATE_OVER, |since| now.since(since));
         let over = RATE_OVER.min(flowing.saturating_sub(Duration::from_millis(300))).min(short_for);
-        let carried = self.carried(now, over)?.min(self.carried(now, MEASURED.min(over))?);
+        // Where losses are recovered, acknowledgements stop and jump: a short stretch of them says too little. The kernel's own
+        // rate leaves that out, and is the most that can be carried; without it, the slower stretch counts.
+        let carried = match look.delivered {
+            Some(delivered) => self.carried(now, over)?.min(delivered.bps() as f64),
+            None => self.carried(now, over)?.min(self.carried(now, MEASURED.min(over))?),
+        };
         let asked = (set_to.bps().min(look.asked_video.bps()) + look.audio.bps()) as f64;
         if carried >= asked {
             // What waits was asked before; it will be gone.
@@ -96,7 +105,10 @@ impl Keeper {
             self.says = format!("Waiting for the broadcaster to come down to {}.", made.to);
             return None;
         }
-        if self.changes_lately(now) >= MOST_A_MINUTE {
+        if self.is_early && last_up.is_some_and(|made| now.since(made.at) < MINUTE) {
+            self.early_failed_at = Some(now);
+        }
+        if self.changes_lately(now) >= MOST_A_MINUTE + usize::from(self.is_early) {
             self.says = "Two changes within a minute are enough: it waits.".into();
             return None;
         }
@@ -104,7 +116,7 @@ impl Keeper {
         let margin = match last_down {
             _ if look.restarts => MARGIN_RESTART,
             _ if is_little => MARGIN_CLIMBED,
-            Some(made) if now.since(made.at) < FALLING => MARGIN_FALLING,
+            Some(made) if now.since(made.at) < FALLING && carried < FALLS * made.carried => MARGIN_FALLING,
             _ => MARGIN,
         };
         let floor = self.bounds.floor.unwrap_or(FLOOR).min(set_to);
@@ -125,6 +137,7 @@ impl Keeper {
                 why = format!("{} did not hold: back, and tried again in {} s.", made.to, wait.as_secs());
             }
         }
+        self.carried_then = carried;
         Some(Move { from: set_to, to, why })
     }
 
@@ -175,7 +188,16 @@ impl Keeper {
         let reach = bursts.filter(|_| by_hint).unwrap_or(blind);
         let quiet = if look.restarts { QUIET_RESTART } else { QUIET };
         // Should the climb fail, the step back is the second change of the minute.
-        let apart = MINUTE.max(quiet);
+        // Where bursts have long been carried as fast as what was carried before the dip needs, the dip is over: there is no need
+        // to wait until a step back would be within two changes a minute.
+        let back = self.last_moves().1.filter(|_| self.changes_lately(now) < MOST_A_MINUTE && !look.restarts);
+        let fits = bursts.zip(back).is_some_and(|(fits, made)| fits >= made.from);
+        self.fits_since = if fits { self.fits_since.or(Some(now)) } else { None };
+        let is_over = self.fits_since.is_some_and(|since| now.since(since) >= OVER);
+        // Where one that came so early did not hold, the next ones do not come early.
+        let is_trusted = self.early_failed_at.is_none_or(|at| now.since(at) > DISBELIEF);
+        let is_early = is_over && is_trusted;
+        let apart = if is_early { quiet } else { MINUTE.max(quiet) };
         let last = self.made.back().map_or(apart, |made| now.since(made.at));
         if calm < quiet || last < apart {
             let wait = quiet.saturating_sub(calm).max(apart.saturating_sub(last));
@@ -205,6 +227,7 @@ impl Keeper {
             _ => format!("Calm for {} s: a careful step up.", calm.as_secs()),
         };
         self.by_hint = by_hint;
+        self.is_early = is_early && last < MINUTE;
         Some(Move { from: set_to, to, why })
     }
 }

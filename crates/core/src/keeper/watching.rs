@@ -71,20 +71,23 @@ impl Keeper {
         if self.short_since.is_some() && queue < self.peak - RISES_MS.max(0.25 * self.peak) {
             (self.short_since, self.trough, self.peak, self.trough_at) = (None, queue, queue, Some(now));
         }
-        self.tell_spike(now, look.audio);
+        self.tell_spike(look);
         let is_quiet = queue < RISES_MS;
         self.quiet_since = if is_quiet { self.quiet_since.or(Some(now)) } else { None };
     }
 
     /// Whether what waits since a step down is carried as fast as was asked before it: then the line is as it was.
-    fn tell_spike(&mut self, now: Moment, audio: Bitrate) {
+    fn tell_spike(&mut self, look: &Look) {
+        let now = look.now;
         let Some(made) = self.made.back().copied().filter(|made| made.to < made.from) else { return };
         let since = now.since(made.at);
         if self.was_spike || since > TAKES {
             return;
         }
-        let before = (made.from.bps() + audio.bps()) as f64;
-        if self.carried(now, SPIKE_OVER).is_some_and(|bps| bps > 1.1 * before) {
+        let before = (made.from.bps() + look.audio.bps()) as f64;
+        // Acknowledgements that jump are no fast line: the kernel has to see it too.
+        let at_most = look.delivered.map_or(f64::MAX, |rate| rate.bps() as f64);
+        if self.carried(now, SPIKE_OVER).is_some_and(|bps| bps.min(at_most) > 1.1 * before) {
             self.was_spike = true;
             self.spiked_at = Some(now);
         }

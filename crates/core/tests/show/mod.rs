@@ -4,6 +4,7 @@ use moth_core::account::{Account, Accounts};
 use moth_core::contradiction::Inspector;
 use moth_core::figure::Origin;
 use moth_core::machine_load::MachineLoad;
+use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::reading::{
     BroadcasterCounters, ConnectionFigures, LinkChange, Observation, QueueLevel, Reading, StreamFacts, VideoFrame,
@@ -22,6 +23,8 @@ pub struct Show {
     pub counters: BroadcasterCounters,
     pub readings: Vec<Reading>,
     pub queue: QueueLevel,
+    /// What the encoder sends, which heeds what was done.
+    pub video: Bitrate,
     inspector: Inspector,
 }
 
@@ -66,6 +69,7 @@ impl Show {
             counters: BroadcasterCounters::default(),
             readings: Vec::new(),
             inspector: Inspector::default(),
+            video: Bitrate::from_kbps(6000),
             queue: QueueLevel { bytes: 1000, limit_ms: 2000.0, ..QueueLevel::default() },
         };
         show.tell(Observation::Broadcaster { present: true });
@@ -81,6 +85,9 @@ impl Show {
     }
 
     pub fn tell(&mut self, what: Observation) {
+        if let Observation::Acted { action: Action::SetBitrate { video }, failed: None, .. } = &what {
+            self.video = *video;
+        }
         let reading = Reading { at: Moment::from_ms(self.ms), origin: Origin::Measured, what };
         self.core.take(&reading);
         self.readings.push(reading);
@@ -92,7 +99,8 @@ impl Show {
                 let time_ms = u32::try_from(self.ms).unwrap() + n * 20;
                 self.tell(Observation::Video(VideoFrame {
                     time_ms,
-                    bytes: 15_000,
+                    // Fifty a second.
+                    bytes: u32::try_from(self.video.bps() / 8 / 50).unwrap(),
                     keyframe: false,
                     ..VideoFrame::default()
                 }));
