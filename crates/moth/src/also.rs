@@ -58,7 +58,9 @@ impl Also {
                 }
                 Err(why) => {
                     if !std::mem::replace(&mut is_silent, true) {
-                        remark(format!("{} cannot be read: {why}", self.0));
+                        let text = format!("{} cannot be read: {why}", self.0);
+                        tracing::warn!("the other machine's load is not known: {text}");
+                        remark(text);
                     }
                 }
             }

@@ -122,15 +122,14 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
 
 /// Begins a broadcast and shows it, on the whole screen or as lines.
 fn show(options: &ShowOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
-    // Kept until the end: what is logged last is written then.
-    let _log = logging::to(options.log.as_deref(), options.headless)?;
+    let log = logging::to(options.log.as_deref(), options.headless)?;
     let (plan, run_for) = (plan()?, options.run_for.map(Duration::from_secs));
     let is_made_up = matches!(plan, Plan::Demo(..));
     let begin = |path| Recording::begin(path, plan.servers(), is_made_up);
     let recording = options.record.as_deref().map(begin).transpose()?;
     let socket = options.automatic.socket.clone();
     let task = Task { plan, run_for, recording, outlets: OutletPlan::from(options), socket };
-    if options.headless { headless::run(task) } else { terminal::run(task) }
+    if options.headless { headless::run(task) } else { terminal::run(task, &log.warnings) }
 }
 
 /// A broadcast to show, and all that goes with it.

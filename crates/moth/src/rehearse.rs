@@ -287,7 +287,7 @@ pub(crate) fn keep(run: &Run, kit: &mut Kit) -> Result<String, Failure> {
 /// # Errors
 /// [`Failure`] if it could not be tried.
 pub fn run(options: &RehearseOptions, kit_options: &KitOptions) -> Result<bool, Failure> {
-    let _log = logging::to(options.log.as_deref(), options.headless)?;
+    let log = logging::to(options.log.as_deref(), options.headless)?;
     let mut kit = Kit::open(kit_options)?;
     options.draw.check()?;
     let doors = Doors::new(&options.listen, options.feed)?;
@@ -302,7 +302,7 @@ pub fn run(options: &RehearseOptions, kit_options: &KitOptions) -> Result<bool, 
     let begin = |path| Recording::begin(path, prepared.plan.servers(), false);
     let recording = options.record.as_deref().map(begin).transpose()?;
     if !options.headless {
-        let run = terminal::rehearse(prepared, kit.clone(), doors, recording)?;
+        let run = terminal::rehearse(prepared, kit.clone(), doors, recording, &log.warnings)?;
         let Some(run) = run else { return Err(Failure::NotRehearsed("it was left before anything was found".into())) };
         out::text(&format!("{}\n", told::sentences(&run).join("\n")))?;
         if options.keep {

@@ -211,6 +211,7 @@ pub fn run(options: &ReplayOptions) -> Outcome {
         order: mpsc::unbounded_channel().0,
         order_test: mpsc::unbounded_channel().0,
         rehearsal: None,
+        warnings: None,
         replay: Some((order, told)),
     };
     operate(app, wires)

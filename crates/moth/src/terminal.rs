@@ -30,6 +30,7 @@ mod why;
 use std::io::IsTerminal;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::Receiver;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -71,7 +72,7 @@ pub fn draw(frame: &mut ratatui::Frame<'_>, app: &App) {
 }
 
 /// Runs the full screen until it is quit or the time is over.
-pub(crate) fn run(task: Task) -> Outcome {
+pub(crate) fn run(task: Task, warnings: &Receiver<String>) -> Outcome {
     let Task { mut plan, run_for, recording, outlets, socket } = task;
     let before = plan.take_kit()?.map(|(kit, folder)| Before::new(kit, folder));
     let doors = plan.doors();
@@ -85,7 +86,7 @@ pub(crate) fn run(task: Task) -> Outcome {
     let mut app =
         App::new(banner, is_demo, Palette::from_environment()).with(before).rehearsing_through(doors, seed, records);
     app.notice = cut_off;
-    show(acts, app).map(|_| ())
+    show(acts, app, warnings).map(|_| ())
 }
 
 /// Runs a rehearsal on the full screen until it is quit; gives the newest that ended.
@@ -94,6 +95,7 @@ pub(crate) fn rehearse(
     kit: Kit,
     doors: Doors,
     recording: Option<Recording>,
+    warnings: &Receiver<String>,
 ) -> Result<Option<Run>, Failure> {
     let banner = prepared.plan.banner();
     let mut app = App::new(banner, false, Palette::from_environment())
@@ -103,11 +105,11 @@ pub(crate) fn rehearse(
     app.begin_with_the_rehearsal();
     let outlets = OutletPlan::default();
     let acts = Acts { live: None, first: Some(Box::new(prepared)), run_for: None, recording, outlets, socket: None };
-    show(acts, app)
+    show(acts, app, warnings)
 }
 
 /// Shows what is put on; gives the newest rehearsal that ended.
-fn show(acts: Acts, app: App) -> Result<Option<Run>, Failure> {
+fn show(acts: Acts, app: App, warnings: &Receiver<String>) -> Result<Option<Run>, Failure> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::NoTerminal);
     }
@@ -141,7 +143,7 @@ fn show(acts: Acts, app: App) -> Result<Option<Run>, Failure> {
                 say,
             };
             let outcome = broadcast::run(acts, wiring, &began);
-            leave_without_the_screen(&left);
+            leave_without_the_screen(&left, &outcome);
             outcome
         })
         .map_err(Failure::system("the relay's thread could not be started"))?;
@@ -152,7 +154,8 @@ fn show(acts: Acts, app: App) -> Result<Option<Run>, Failure> {
     }
     let ended = rehearsal.clone();
     let rehearsal = Some(RehearsalWires { order: order_rehearsal, newest: rehearsal, said });
-    let wires = Wires { snapshots, test_news, rings, order, order_test, rehearsal, replay: None };
+    let wires =
+        Wires { snapshots, test_news, rings, order, order_test, rehearsal, replay: None, warnings: Some(warnings) };
     let outcome = operate(app.writing(chronicle), wires);
     screen_left.store(true, Ordering::Release);
     // If the broadcast already ended by itself, nobody listens to this.
@@ -166,7 +169,7 @@ fn show(acts: Acts, app: App) -> Result<Option<Run>, Failure> {
 
 /// The broadcast is over. If the screen's thread does not notice, because its terminal went away in the middle of
 /// a read or takes no output any more, the program ends without it.
-fn leave_without_the_screen(left: &AtomicBool) {
+fn leave_without_the_screen(left: &AtomicBool, outcome: &Outcome) {
     for _ in 0..20 {
         if left.load(Ordering::Acquire) {
             return;
@@ -176,11 +179,16 @@ fn leave_without_the_screen(left: &AtomicBool) {
     // On a thread of its own, as a terminal that was stopped takes not even this.
     std::thread::spawn(screen::give_back);
     std::thread::sleep(Duration::from_millis(300));
-    std::process::exit(0);
+    let Err(failure) = outcome else { std::process::exit(0) };
+    // On a thread of its own as well: standard error may be that terminal.
+    let what = failure.to_string();
+    std::thread::spawn(move || crate::complain(&what));
+    std::thread::sleep(Duration::from_millis(300));
+    std::process::exit(i32::from(crate::UNUSABLE));
 }
 
 /// What the screen is joined to.
-pub(crate) struct Wires {
+pub(crate) struct Wires<'a> {
     /// What to show.
     pub snapshots: channel::Receiver<Option<Arc<Snapshot>>>,
     /// What tests found.
@@ -193,6 +201,8 @@ pub(crate) struct Wires {
     pub order_test: mpsc::UnboundedSender<TestOrder>,
     /// What is rehearsed; `None` where nothing can be.
     pub rehearsal: Option<RehearsalWires>,
+    /// What is to be said to whoever looks.
+    pub warnings: Option<&'a Receiver<String>>,
     /// Where a replay goes.
     pub replay: Option<(mpsc::UnboundedSender<ReplayOrder>, channel::Receiver<ReplayState>)>,
 }
@@ -250,6 +260,10 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
         if wires.rings.try_recv().is_ok() {
             while wires.rings.try_recv().is_ok() {}
             screen::ring();
+        }
+        while let Some(Ok(warning)) = wires.warnings.map(Receiver::try_recv) {
+            app.warn(warning);
+            changed = true;
         }
         while let Ok(told) = drawn.try_recv() {
             app.notice = Some(told);

@@ -228,6 +228,74 @@ fn a_terminal_that_goes_away_ends_it() {
     assert!(std::fs::read_to_string(recording).unwrap().ends_with("}\n"), "the recording is whole");
 }
 
+/// A recording that may not grow: what a full disk does to it.
+fn script_with_a_full_disk(terminal: &Terminal, options: &str) -> String {
+    let script = format!(
+        "trap : HUP\ntrap '' XFSZ\nulimit -f 40\n{} demo --evening calm --record {} {options}\necho left=$? > {}\n",
+        env!("CARGO_BIN_EXE_moth"),
+        terminal.file("seen.jsonl"),
+        terminal.file("status")
+    );
+    std::fs::write(terminal.file("script"), script).unwrap();
+    format!("sh {}", terminal.file("script"))
+}
+
+#[test]
+fn what_went_wrong_is_said_and_is_the_status_also_where_the_screen_is_gone() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    for is_killed in [false, true] {
+        let terminal = Terminal::new(100, 30);
+        terminal.enter(&script_with_a_full_disk(&terminal, &format!("--socket {}", terminal.file("moth.sock"))));
+        terminal.shows("nothing at fault", 10);
+        // It is said while the broadcast goes on, until a key is pressed.
+        terminal.shows("the recording of readings ended early", 20);
+        if is_killed {
+            terminal.tmux(&["kill-server"]);
+        } else {
+            terminal.keys("?");
+            terminal.keys("Escape");
+            let read = wait_for("its place to be free", Duration::from_secs(5), || {
+                Some(terminal.screen()).filter(|screen| !screen.contains("ended early"))
+            });
+            assert!(read.contains("nothing at fault"), "{read}");
+            terminal.keys("q");
+            terminal.keys("y");
+        }
+        let left = wait_for("its end", Duration::from_secs(15), || {
+            std::fs::read_to_string(terminal.file("status")).ok().filter(|text| text.ends_with('\n'))
+        });
+        assert_eq!(left, "left=2\n", "killed: {is_killed}");
+        if !is_killed {
+            terminal.shows("cannot be written", 5);
+        }
+    }
+}
+
+#[test]
+fn warnings_are_on_the_screen_one_after_another() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(140, 40);
+    std::fs::write(terminal.file("key"), "made-up-key-5127\n").unwrap();
+    std::os::unix::fs::PermissionsExt::set_mode(
+        &mut std::fs::metadata(terminal.file("key")).unwrap().permissions(),
+        0o644,
+    );
+    terminal.enter(&format!(
+        "{} watch --to rtmp://127.0.0.1:9/live --listen rtmp://127.0.0.1:0/moth --key-file {} --also http://127.0.0.1:9",
+        env!("CARGO_BIN_EXE_moth"),
+        terminal.file("key")
+    ));
+    terminal.shows("other users of this machine can read the key file", 10);
+    terminal.keys("?");
+    terminal.keys("Escape");
+    terminal.shows("http://127.0.0.1:9/metrics cannot be read", 10);
+    assert!(!terminal.screen().contains("5127"));
+}
+
 #[test]
 fn stopped_and_gone_on_with_it_has_its_terminal_again() {
     if !have(&["tmux"]) {

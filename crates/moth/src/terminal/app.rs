@@ -1,6 +1,7 @@
 //! What the screen shows and what keys do: the interface's state, apart from drawing and terminal.
 
 use std::cell::Cell;
+use std::collections::VecDeque;
 use std::sync::{Arc, Mutex};
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
@@ -136,6 +137,8 @@ pub struct App {
     pub(super) before: Option<Box<Before>>,
     /// Something to tell until the next key.
     pub(super) notice: Option<String>,
+    /// Warnings that nobody has read yet, each for as long as no key was pressed on it.
+    pub(super) warnings: VecDeque<String>,
     /// Where a replay is; `None` if this is none.
     pub(crate) replay: Option<ReplayState>,
     /// What is rehearsed, and what could be.
@@ -169,6 +172,7 @@ impl App {
             tab: Tab::Watch,
             before: None,
             notice: None,
+            warnings: VecDeque::new(),
             replay: None,
             rehearsing: Rehearsing::default(),
             chronicle: Arc::default(),
@@ -242,8 +246,18 @@ impl App {
         }
     }
 
+    /// A warning of the program: shown until a key is pressed, one after another.
+    pub fn warn(&mut self, warning: String) {
+        // The same is said again only once it was read.
+        if !self.warnings.contains(&warning) && self.notice.as_ref() != Some(&warning) {
+            self.warnings.push_back(warning);
+        }
+    }
+
     fn key(&mut self, key: KeyEvent) -> Option<Wish> {
-        self.notice = None;
+        if self.notice.take().is_none() {
+            self.warnings.pop_front();
+        }
         if key.code == KeyCode::Char('c') && key.modifiers.contains(KeyModifiers::CONTROL) {
             // The second Ctrl-C is meant.
             return if self.dialog == Some(Dialog::ConfirmQuit) { Some(Wish::Quit) } else { self.quit() };

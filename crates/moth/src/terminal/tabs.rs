@@ -95,7 +95,7 @@ pub(super) fn names(app: &App, width: u16) -> Vec<Span<'static>> {
 
 fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
     let palette = app.palette;
-    if let Some(notice) = &app.notice {
+    if let Some(notice) = app.notice.as_ref().or(app.warnings.front()) {
         frame.render_widget(Line::styled(fit(&format!(" {notice}"), area.width.into()), palette.strong()), area);
         return;
     }
