@@ -178,6 +178,24 @@ pub struct Suspect {
     pub weighed: Vec<Weighed>,
 }
 
+impl Suspect {
+    /// A stage that loses frames for a cause that nothing tells.
+    #[must_use]
+    pub fn unknown(fault: Fault) -> Self {
+        Self {
+            fault,
+            cause: None,
+            confidence: 0.0,
+            harm_frames: 0.0,
+            sentence: String::new(),
+            evidence: Vec::new(),
+            would_change: String::new(),
+            proposals: Vec::new(),
+            weighed: Vec::new(),
+        }
+    }
+}
+
 /// A cause that was weighed.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Weighed {

@@ -33,6 +33,26 @@ pub struct Verdict {
     pub suspects: Vec<Suspect>,
 }
 
+impl Verdict {
+    /// The faults that cost less at the same time.
+    #[must_use]
+    pub fn others(&self) -> &[Suspect] {
+        self.suspects.get(1..).unwrap_or_default()
+    }
+
+    /// What to do, best first: about this fault, then about each that costs less at the same time.
+    #[must_use]
+    pub fn all_proposals(&self) -> Vec<&Proposal> {
+        let mut all: Vec<&Proposal> = self.proposals.iter().collect();
+        for proposal in self.others().iter().flat_map(|suspect| &suspect.proposals) {
+            if !all.iter().any(|known| known.action == proposal.action) {
+                all.push(proposal);
+            }
+        }
+        all
+    }
+}
+
 /// Another cause must have been likelier for this long before it takes a standing one's place: the load on a machine is
 /// read once a second, and what ends a trouble is seen before the trouble is seen to end.
 const OUTWEIGHED: Duration = Duration::from_millis(1600);

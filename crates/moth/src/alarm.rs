@@ -28,13 +28,28 @@ pub enum News {
     AllClear,
 }
 
-/// What was told last.
+/// Something to tell.
 #[derive(Debug, Clone, Copy, PartialEq)]
-struct Told {
+pub struct Tell {
+    /// What is new.
+    pub news: News,
+    /// Which of the verdict's suspects it is of: 0 is the verdict itself, others cost less at the same time.
+    pub suspect: usize,
+    /// Since when that stands.
+    pub since: Moment,
+}
+
+/// A stage's trouble, and what was told of it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Trouble {
     fault: Fault,
     cause: Option<Cause>,
-    harm: f64,
-    at: Moment,
+    /// Since when this cause stands.
+    since: Moment,
+    /// When it was last there.
+    seen_at: Moment,
+    /// With which cause and harm it was told, and when.
+    told: Option<(Option<Cause>, f64, Moment)>,
 }
 
 /// Decides when to tell.
@@ -42,7 +57,9 @@ struct Told {
 pub struct Alarm {
     /// After something was told, nothing more is for this long, but for another stage's trouble.
     quiet: Duration,
-    told: Option<Told>,
+    /// Each stage's.
+    troubles: Vec<Trouble>,
+    told_at: Option<Moment>,
     calm_since: Option<Moment>,
 }
 
@@ -50,48 +67,74 @@ impl Alarm {
     /// One that keeps quiet for so long after each telling.
     #[must_use]
     pub fn new(quiet: Duration) -> Self {
-        Self { quiet, told: None, calm_since: None }
+        Self { quiet, troubles: Vec::new(), told_at: None, calm_since: None }
     }
 
-    /// What to tell of a snapshot, if anything.
-    pub fn look(&mut self, snapshot: &Snapshot) -> Option<News> {
+    /// What to tell of a snapshot, if anything; what else there is to tell, at the next.
+    pub fn look(&mut self, snapshot: &Snapshot) -> Option<Tell> {
         let (now, verdict) = (snapshot.at, &snapshot.verdict);
         let is_calm = verdict.fault == Fault::None;
         self.calm_since = if is_calm { self.calm_since.or(Some(now)) } else { None };
-        let is_quiet = self.told.is_some_and(|told| now.since(told.at) < self.quiet);
-        let standing = self.told.filter(|told| told.fault != Fault::None);
+        let is_quiet = self.told_at.is_some_and(|at| now.since(at) < self.quiet);
+        let is_told = self.troubles.iter().any(|trouble| trouble.told.is_some());
         if is_calm {
             let clear = self.calm_since.is_some_and(|since| now.since(since) >= CLEAR);
             // A broadcast that ended is not one that is well again.
-            if standing.is_none() || !clear || is_quiet || snapshot.on_air_since.is_none() {
+            if !is_told || !clear || is_quiet || snapshot.on_air_since.is_none() {
                 return None;
             }
-            self.told = Some(Told { fault: Fault::None, cause: None, harm: 0.0, at: now });
-            return Some(News::AllClear);
+            self.troubles.clear();
+            self.told_at = Some(now);
+            return Some(Tell { news: News::AllClear, suspect: 0, since: verdict.since });
         }
-        if now.since(verdict.since) < STANDS {
-            return None;
+        let harm = verdict.suspects.first().map_or(0.0, |suspect| suspect.harm_frames);
+        let first = (verdict.fault, verdict.cause, harm, Some(verdict.since));
+        let others = verdict.suspects.iter().skip(1).map(|s| (s.fault, s.cause, s.harm_frames, None));
+        let found: Vec<_> = std::iter::once(first).chain(others).collect();
+        for (fault, cause, _, since) in &found {
+            self.see(now, *fault, *cause, *since);
         }
-        let harm = verdict.suspects.first().map_or(0.0, |s| s.harm_frames);
-        let news = match standing {
-            // The same trouble: worth a word only if it is much worse.
-            Some(told) if (told.fault, told.cause) == (verdict.fault, verdict.cause) => {
-                (harm > told.harm.max(LEAST) * WORSE && !is_quiet).then_some(News::Worse)
-            }
-            // Another stage's trouble is new whatever was told just now.
-            Some(told) if told.fault != verdict.fault => Some(News::New),
-            Some(_) | None => (!is_quiet).then_some(News::New),
-        };
-        if news.is_some() {
-            self.told = Some(Told { fault: verdict.fault, cause: verdict.cause, harm, at: now });
+        // What is over while another stage's trouble stands may be told again, when that is not too soon.
+        self.troubles.retain(|trouble| now.since(trouble.seen_at) < CLEAR.max(self.quiet));
+        let tell = found.iter().enumerate().find_map(|(suspect, (fault, cause, harm, _))| {
+            let trouble = self.troubles.iter().find(|trouble| trouble.fault == *fault)?;
+            let news = match trouble.told {
+                _ if now.since(trouble.since) < STANDS => None,
+                // The same trouble: worth a word only if it is much worse.
+                Some((told, before, _)) if told == *cause => {
+                    (*harm > before.max(LEAST) * WORSE && !is_quiet).then_some(News::Worse)
+                }
+                // Another stage's trouble is new whatever was told just now.
+                None if is_told => Some(News::New),
+                _ => (!is_quiet).then_some(News::New),
+            };
+            news.map(|news| (Tell { news, suspect, since: trouble.since }, *fault, *cause, *harm))
+        });
+        let (tell, fault, cause, harm) = tell?;
+        if let Some(trouble) = self.troubles.iter_mut().find(|trouble| trouble.fault == fault) {
+            trouble.told = Some((cause, harm, now));
         }
-        news
+        self.told_at = Some(now);
+        Some(tell)
+    }
+
+    /// Notes that a stage is in trouble; `since` when, if that is known better.
+    fn see(&mut self, now: Moment, fault: Fault, cause: Option<Cause>, since: Option<Moment>) {
+        if let Some(trouble) = self.troubles.iter_mut().find(|trouble| trouble.fault == fault) {
+            let is_same = trouble.cause == cause && now.since(trouble.seen_at) < CLEAR;
+            trouble.since = since.unwrap_or(if is_same { trouble.since } else { now });
+            (trouble.cause, trouble.seen_at) = (cause, now);
+        } else {
+            let since = since.unwrap_or(now);
+            self.troubles.push(Trouble { fault, cause, since, seen_at: now, told: None });
+        }
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use moth_core::suspects::Suspect;
     use moth_core::{Core, Settings};
 
     /// A snapshot with a verdict of one's own.
@@ -110,8 +153,8 @@ mod tests {
     fn told(alarm: &mut Alarm, from: u32, to: u32, fault: Fault, cause: Option<Cause>) -> Vec<(u32, News)> {
         (from..to)
             .filter_map(|s| {
-                let news = alarm.look(&snapshot(f64::from(s), fault, cause, f64::from(from)))?;
-                Some((s, news))
+                let tell = alarm.look(&snapshot(f64::from(s), fault, cause, f64::from(from)))?;
+                Some((s, tell.news))
             })
             .collect()
     }
@@ -141,5 +184,34 @@ mod tests {
         told(&mut alarm, 0, 10, Fault::Network, SHORT);
         assert_eq!(told(&mut alarm, 10, 20, Fault::Encoder, Some(Cause::Heat)), [(11, News::New)]);
         assert_eq!(told(&mut alarm, 20, 30, Fault::Encoder, Some(Cause::PresetHeavy)), [], "the same stage may wait");
+    }
+
+    /// A snapshot in which these stages lose frames at the same time, the worst first.
+    fn at_once(second: f64, faults: &[(Fault, f64)]) -> Snapshot {
+        let mut snapshot = snapshot(second, faults[0].0, SHORT, 0.0);
+        snapshot.verdict.suspects = faults
+            .iter()
+            .map(|(fault, harm_frames)| Suspect { harm_frames: *harm_frames, ..Suspect::unknown(*fault) })
+            .collect();
+        snapshot.verdict.cause = None;
+        snapshot
+    }
+
+    #[test]
+    fn the_second_of_two_faults_at_once_is_told_too_and_their_changing_places_is_no_news() {
+        let mut alarm = Alarm::new(Duration::from_secs(60));
+        let mut told = Vec::new();
+        for tenth in 0..600_u32 {
+            let second = f64::from(tenth) / 10.0;
+            // Now the one costs more, now the other.
+            let mut faults = vec![(Fault::Network, 5.0), (Fault::Encoder, 4.0 + f64::from(tenth / 50 % 2) * 2.0)];
+            faults.sort_by(|a, b| b.1.total_cmp(&a.1));
+            faults.truncate(if second < 10.0 { 1 } else { 2 });
+            if let Some(tell) = alarm.look(&at_once(second, &faults)) {
+                told.push((second.round() as u32, tell.news, faults[tell.suspect].0));
+            }
+        }
+        let faults: Vec<_> = told.iter().map(|(_, news, fault)| (*news, *fault)).collect();
+        assert_eq!(faults, [(News::New, Fault::Network), (News::New, Fault::Encoder)], "{told:?}");
     }
 }

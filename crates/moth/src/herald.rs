@@ -7,12 +7,12 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use moth_core::Snapshot;
-use moth_core::suspects::Fault;
+use moth_core::suspects::{Fault, Suspect};
 use moth_core::viewers::Viewers;
 use serde::Serialize;
 use tokio::sync::mpsc;
 
-use crate::alarm::{Alarm, News};
+use crate::alarm::{Alarm, News, Tell};
 use crate::child;
 use crate::cli::AlarmOptions;
 
@@ -72,7 +72,7 @@ impl Herald {
 
     /// Looks at a snapshot, and tells what there is to tell. Nothing is waited for.
     pub fn look(&mut self, snapshot: &Snapshot) {
-        let Some(news) = self.alarm.look(snapshot) else { return };
+        let Some(tell) = self.alarm.look(snapshot) else { return };
         match &self.bell {
             Some(Bell::Here) => {
                 let _ = io::stderr().write_all(b"\x07");
@@ -82,10 +82,10 @@ impl Herald {
             None => {}
         }
         if self.notify {
-            let (title, text) = in_words(news, snapshot);
+            let (title, text) = in_words(tell, snapshot);
             let mut command = child::command(NOTIFY);
             command.args(["--app-name=Vigilant Moth", "--urgency"]);
-            command.arg(if news == News::AllClear { "normal" } else { "critical" }).arg(title).arg(text);
+            command.arg(if tell.news == News::AllClear { "normal" } else { "critical" }).arg(title).arg(text);
             run(command, String::new(), NOTIFY, None);
         }
         if let Some(line) = &self.command {
@@ -95,34 +95,51 @@ impl Herald {
             }
             let mut command = child::command(if cfg!(windows) { "cmd" } else { "sh" });
             command.arg(if cfg!(windows) { "/C" } else { "-c" }).arg(line);
-            run(command, told(news, snapshot), "--tell-command", Some(self.busy.clone()));
+            run(command, told(tell, snapshot), "--tell-command", Some(self.busy.clone()));
         }
     }
 }
 
-fn told(news: News, snapshot: &Snapshot) -> String {
+fn told(tell: Tell, snapshot: &Snapshot) -> String {
     let verdict = &snapshot.verdict;
-    let told = Told {
-        news,
+    let mut told = Told {
+        news: tell.news,
         t: snapshot.at.seconds(),
         fault: verdict.fault.word(),
         cause: verdict.cause.map(|cause| cause.slug()),
         confidence: verdict.confidence,
-        since: verdict.since.seconds(),
+        since: tell.since.seconds(),
         sentence: &verdict.sentence,
         evidence: verdict.evidence.iter().map(|evidence| evidence.text.as_str()).collect(),
         viewers: snapshot.viewers,
         actions: verdict.proposals.iter().map(|proposal| proposal.title.as_str()).collect(),
         server: &snapshot.server,
     };
+    if let Some(suspect) = second(tell, snapshot) {
+        told.fault = suspect.fault.word();
+        told.cause = suspect.cause.map(|cause| cause.slug());
+        told.confidence = suspect.confidence;
+        told.sentence = &suspect.sentence;
+        told.evidence = suspect.evidence.iter().map(|evidence| evidence.text.as_str()).collect();
+        told.actions = suspect.proposals.iter().map(|proposal| proposal.title.as_str()).collect();
+    }
     let mut line = serde_json::to_string(&told).unwrap_or_default();
     line.push('\n');
     line
 }
 
-fn in_words(news: News, snapshot: &Snapshot) -> (String, String) {
+/// What is told of, if it is not the verdict itself but loses frames beside it.
+fn second(tell: Tell, snapshot: &Snapshot) -> Option<&Suspect> {
+    snapshot.verdict.suspects.get(tell.suspect).filter(|_| tell.suspect > 0)
+}
+
+fn in_words(tell: Tell, snapshot: &Snapshot) -> (String, String) {
     let verdict = &snapshot.verdict;
-    let title = match (news, verdict.fault) {
+    if let Some(suspect) = second(tell, snapshot) {
+        let worse = if tell.news == News::Worse { "Worse: " } else { "" };
+        return (format!("{worse}{} at fault as well", suspect.fault.word()), suspect.sentence.clone());
+    }
+    let title = match (tell.news, verdict.fault) {
         (News::AllClear, _) | (_, Fault::None) => "All clear".to_owned(),
         (News::Worse, fault) => format!("Worse: {} at fault", fault.word()),
         (News::New, fault) => format!("{} at fault", fault.word()),

@@ -234,8 +234,8 @@ impl App {
     }
 
     /// What can be done now, best first.
-    pub(super) fn proposals(&self) -> &[Proposal] {
-        self.snapshot.as_ref().map_or(&[], |s| &s.verdict.proposals)
+    pub(super) fn proposals(&self) -> Vec<&Proposal> {
+        self.snapshot.as_ref().map_or_else(Vec::new, |s| s.verdict.all_proposals())
     }
 
     /// Takes an event of the terminal.

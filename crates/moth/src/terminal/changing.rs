@@ -34,7 +34,7 @@ impl App {
             self.notice = Some("this is a replay: what was done is done".into());
             return None;
         }
-        let proposal = self.proposals().iter().find(|p| wanted(&p.action))?.clone();
+        let proposal = self.proposals().into_iter().find(|p| wanted(&p.action))?.clone();
         self.take_up(proposal)
     }
 

@@ -133,7 +133,7 @@ impl Choice {
     /// The choices of a kind, what the verdict proposes first; `None` if there is nothing to choose.
     #[must_use]
     pub fn of(kind: Kind, snapshot: &Snapshot) -> Option<Self> {
-        let proposed = || snapshot.verdict.proposals.iter().filter(|p| Kind::of(&p.action) == kind).cloned();
+        let proposed = || snapshot.verdict.all_proposals().into_iter().filter(|p| Kind::of(&p.action) == kind).cloned();
         let mut options: Vec<Proposal> = proposed().collect();
         for option in all(kind, snapshot) {
             if !options.iter().any(|there| there.action == option.action) {

@@ -20,6 +20,7 @@ pub(super) fn rows(snapshot: &Snapshot, width: u16, most: u16) -> u16 {
     let sentence = wrap(&snapshot.verdict.sentence, usize::from(width).saturating_sub(BAR + 2)).len();
     let evidence = if most > 8 { snapshot.verdict.evidence.len().min(3) } else { 0 };
     let wanted = 1 + sentence + evidence + snapshot.verdict.proposals.len().min(3) * if most > 8 { 2 } else { 1 };
+    let wanted = wanted + snapshot.verdict.others().len() * if most > 8 { 3 } else { 1 };
     // It does not shrink below this, so that the lanes do not jump when trouble comes.
     u16::try_from(wanted).unwrap_or(most).max(if most > 8 { 9 } else { 4 }).min(most)
 }
@@ -36,7 +37,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     let columns = usize::from(area.width).saturating_sub(BAR);
     let roomy = area.height > 6;
 
-    let mut head = match verdict.fault {
+    let head = match verdict.fault {
         Fault::None => vec![Span::styled(
             if snapshot.on_air_since.is_some() { "nothing at fault" } else { "waiting" },
             palette.strong(),
@@ -55,9 +56,6 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
             ),
         ],
     };
-    if let Some(also) = verdict.suspects.get(1) {
-        head.push(Span::styled(format!("  also: {}", also.fault.word()), palette.fault(also.fault)));
-    }
     let mut lines = vec![Line::from(head)];
     lines.extend(wrap(&verdict.sentence, columns).into_iter().map(Line::from));
     if let (None, Some(address)) = (snapshot.on_air_since, &app.banner.publish_to) {
@@ -84,9 +82,17 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
             Span::styled(format!("  {}", notice.origin.word()), palette.faint()),
         ]));
     }
+    // The second fault has its place whatever the first has to say.
+    let others = other_lines(snapshot, app, columns, roomy);
+    let rows = usize::from(area.height).saturating_sub(others.len());
     for proposal in verdict.proposals.iter().take(3) {
-        lines.extend(proposal_lines(proposal, app, columns, roomy));
+        let next = proposal_lines(proposal, app, columns, roomy);
+        if lines.len() + next.len() <= rows && lines.len() < rows {
+            lines.extend(next);
+        }
     }
+    lines.truncate(rows);
+    lines.extend(others);
     for (i, line) in lines.into_iter().take(area.height.into()).enumerate() {
         let row = Rect { y: area.y + u16::try_from(i).unwrap_or(0), height: 1, ..area };
         let bar = Line::styled(if verdict.fault == Fault::None { "│ " } else { "┃ " }, tone);
@@ -94,6 +100,38 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
         let text = Rect { x: row.x + 2, width: row.width.saturating_sub(2), ..row };
         frame.render_widget(line, text);
     }
+}
+
+/// The faults that cost less at the same time, each with the key of what would mend it.
+fn other_lines(snapshot: &Snapshot, app: &App, columns: usize, roomy: bool) -> Vec<Line<'static>> {
+    let verdict = &snapshot.verdict;
+    let mut kinds: Vec<Kind> = verdict.proposals.iter().take(3).map(|proposal| Kind::of(&proposal.action)).collect();
+    let mut lines = Vec::new();
+    for suspect in verdict.others() {
+        let tone = app.palette.fault(suspect.fault);
+        let cause = suspect.cause.map_or("cause unknown", |cause| cause.words());
+        let sure = format!("{:.0} % sure", suspect.confidence * 100.0);
+        // A key does one thing at a time: what the first fault has on it, it has.
+        let next = suspect.proposals.iter().find(|proposal| !kinds.contains(&Kind::of(&proposal.action)));
+        kinds.extend(next.map(|proposal| Kind::of(&proposal.action)));
+        if roomy {
+            lines.push(Line::from(vec![
+                Span::styled(format!("{} at fault as well", suspect.fault.word()), tone.patch(app.palette.strong())),
+                Span::styled(format!("  {cause}  {sure}"), tone),
+            ]));
+            lines.push(Line::from(fit(&suspect.sentence, columns)));
+            lines.extend(next.and_then(|next| proposal_lines(next, app, columns, true).into_iter().next()));
+        } else {
+            let mut line = vec![Span::styled(format!("as well: {}, {cause}  ", suspect.fault.word()), tone)];
+            if let Some(next) = next {
+                let used: usize = line.iter().map(Span::width).sum();
+                line.push(Span::styled(format!(" {} ", key_of(&next.action)), app.palette.key()));
+                line.push(Span::raw(fit(&format!(" {}", next.title), columns.saturating_sub(used + 3))));
+            }
+            lines.push(Line::from(line));
+        }
+    }
+    lines
 }
 
 fn proposal_lines(proposal: &Proposal, app: &App, columns: usize, roomy: bool) -> Vec<Line<'static>> {
