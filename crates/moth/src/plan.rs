@@ -8,7 +8,7 @@ use moth_drawing::picture::Picture;
 use moth_plan::breach::{Breach, Severity, breaches};
 use moth_plan::budget::{Budget, Means, budget};
 use moth_plan::line;
-use moth_plan::picture::{Motion, PictureMap, map};
+use moth_plan::picture::{Motion, PictureMap, map, useful};
 use moth_plan::setup::Setup;
 use moth_plan::surroundings::Surroundings;
 use moth_plan::text::Size;
@@ -106,6 +106,8 @@ impl Plan {
             headroom: setup.headroom_percent / 100.0,
             household: setup.household,
             audio: setup.audio,
+            at_least: basis.at_least,
+            useful: Some(useful(setup.source(), setup.source_rate(), setup.motion)),
         };
         let limits = &kit.service.limits;
         let budget = budget(&means, limits);

@@ -22,6 +22,10 @@ pub struct Means {
     pub household: Bitrate,
     /// Audio wanted.
     pub audio: Bitrate,
+    /// The test carried all it was offered: the line may have more.
+    pub at_least: bool,
+    /// The most that the picture can use; more would be seen by nobody.
+    pub useful: Option<Bitrate>,
 }
 
 /// What keeps the bitrate from being higher.
@@ -30,8 +34,12 @@ pub struct Means {
 pub enum Binding {
     /// What the line sustains, less headroom, household and audio.
     Line,
+    /// What was measured, less headroom, household and audio: the line may carry more, as it carried all it was offered.
+    Measured,
     /// What the line carries in its worst moments.
     WorstMoments,
+    /// What the picture can use, where the service names no limit.
+    Picture,
     /// What the service takes.
     Service,
 }
@@ -42,6 +50,10 @@ impl Binding {
     pub fn words(self) -> &'static str {
         match self {
             Self::Line => "the upload binds: what it sustains, less headroom",
+            Self::Measured => {
+                "what was measured binds, less headroom; the upload may have more, it carried all it was offered"
+            }
+            Self::Picture => "the picture can use no more, and the service names no limit",
             Self::WorstMoments => "the worst moments of the upload bind, not its median",
             Self::Service => "the service's limit binds, the upload has more",
         }
@@ -84,12 +96,16 @@ pub fn budget(means: &Means, limits: &Limits) -> Budget {
     let by_worst = means.worst_moments.map(|worst| worst.less(means.household));
     let (line, line_binding) = match by_worst {
         Some(worst) if worst < by_median => (worst, Binding::WorstMoments),
+        _ if means.at_least => (by_median, Binding::Measured),
         _ => (by_median, Binding::Line),
     };
     let audio = means.audio.min(limits.audio().unwrap_or(means.audio)).min(line);
     let by_line = line.less(audio);
     let (video, binding) = match limits.video() {
         Some(limit) if limit < by_line => (limit, Binding::Service),
+        None if means.useful.is_some_and(|useful| useful < by_line) => {
+            (means.useful.unwrap_or(by_line), Binding::Picture)
+        }
         _ => (by_line, line_binding),
     };
     let total = Bitrate::from_bps(video.bps() + audio.bps());
@@ -108,6 +124,8 @@ mod tests {
             headroom: 0.25,
             household: Bitrate::ZERO,
             audio: Bitrate::from_kbps(160),
+            at_least: false,
+            useful: None,
         }
     }
 
@@ -131,6 +149,19 @@ mod tests {
     }
 
     #[test]
+    fn what_only_says_at_least_is_not_said_to_bind_the_upload_and_nobody_needs_more_than_the_picture_can_use() {
+        let offered = budget(&Means { at_least: true, ..means(8000) }, &Limits::default());
+        assert_eq!((offered.video, offered.binding), (Bitrate::from_kbps(5840), Binding::Measured));
+        let useful = Some(Bitrate::from_kbps(5800));
+        let fast = Means { useful, ..means(100_000) };
+        let found = budget(&fast, &Limits::default());
+        assert_eq!((found.video, found.binding), (Bitrate::from_kbps(5800), Binding::Picture));
+        // A limit of the service's says what is wanted there.
+        let limits = Limits { video_soft: Some(Bitrate::from_kbps(9000)), ..Limits::default() };
+        assert_eq!(budget(&fast, &limits).binding, Binding::Service);
+    }
+
+    #[test]
     fn a_line_smaller_than_its_sound_leaves_nothing_for_video() {
         let found = budget(&means(100), &Limits::default());
         assert_eq!((found.video, found.audio), (Bitrate::ZERO, Bitrate::from_kbps(75)));
@@ -148,6 +179,8 @@ mod tests {
                 headroom,
                 household,
                 audio: Bitrate::from_bps(audio),
+                at_least: false,
+                useful: None,
             },
         )
     }

@@ -282,7 +282,7 @@ impl PictureMap {
                     "{} of the need: {}; clean from {}",
                     crate::text::percent(to.share_of_need),
                     to.look.word(),
-                    wants.rounded_down_to(Bitrate::from_kbps(50))
+                    rounded_up(wants)
                 )
             };
             Some(format!("{what}, {} at {} frames/s: {change}, {looks}", to.size, to.fps))
@@ -297,6 +297,19 @@ impl PictureMap {
         .flatten()
         .collect()
     }
+}
+
+/// Up to a bitrate one types in: with it, a picture is what is promised.
+fn rounded_up(rate: Bitrate) -> Bitrate {
+    const STEP: Bitrate = Bitrate::from_kbps(50);
+    Bitrate::from_bps(rate.bps().saturating_add(STEP.bps() - 1)).rounded_down_to(STEP)
+}
+
+/// The most that a picture can use: from there on it has more bits than it needs, as `bands.toml` has it.
+#[must_use]
+pub fn useful(size: Size, fps: f64, motion: Motion) -> Bitrate {
+    let spare = BANDS.band.iter().find(|band| band.word == Look::Spare).map_or(1.5, |band| band.from);
+    rounded_up(need(size, fps, motion).scaled(spare))
 }
 
 /// From this share of the need a picture is clean: the lower border of `good` in `bands.toml`.
@@ -374,6 +387,26 @@ mod tests {
             "{steps:?}"
         );
         assert!(steps[2].starts_with("the lower rate") && steps[2].contains("50 % fewer"), "{steps:?}");
+    }
+
+    #[test]
+    fn with_the_bitrate_that_it_is_said_to_be_clean_from_it_is_clean() {
+        let mut told = 0;
+        for kbps in (800..9000).step_by(50) {
+            let map = map(Bitrate::from_kbps(kbps), FULL_HD, 60.0, Motion::Moving, &Limits::default());
+            for step in map.steps() {
+                let Some((what, from)) = step.split_once("clean from ") else { continue };
+                let from: Bitrate = from.parse().unwrap();
+                assert!(from > Bitrate::from_kbps(kbps), "at {kbps}: {step}");
+                let size: Size = what.split([' ', ',']).find_map(|word| word.parse().ok()).unwrap();
+                let fps = if what.contains("60 frames/s") { 60.0 } else { 30.0 };
+                if what.contains("at 60 ") || what.contains("at 30 ") {
+                    assert!(Cell::new(size, fps, from, Motion::Moving).look >= Look::Good, "{step}");
+                    told += 1;
+                }
+            }
+        }
+        assert!(told > 50, "{told}");
     }
 
     #[test]
