@@ -115,6 +115,10 @@ impl FromStr for Bitrate {
         if unit.is_empty() {
             return Err(fail("has no unit"));
         }
+        if matches!(unit, "B" | "kB" | "KB" | "MB" | "GB") {
+            // Who writes `6MB` for an upload mostly means megabits, and eight times as much would be taken without a word.
+            return Err(fail("may be bits or bytes a second: a B alone does not say which"));
+        }
         let factor = factor_of(unit).ok_or_else(|| fail("has a unit that is not known"))?;
         let bits = number * factor;
         if bits > HIGHEST_BPS {
@@ -147,7 +151,7 @@ fn factor_of(unit: &str) -> Option<f64> {
         // A prefix alone is bits; nothing at all was no unit.
         "" if rest.len() < unit.len() => Some(factor),
         "b" | "b/s" | "bps" | "bit" | "bits" | "bit/s" | "bits/s" => Some(factor),
-        "B" | "B/s" | "Bps" | "byte/s" | "bytes/s" => Some(factor * 8.0),
+        "B/s" | "Bps" | "byte/s" | "bytes/s" => Some(factor * 8.0),
         _ => None,
     }
 }
@@ -206,6 +210,11 @@ mod tests {
     fn what_is_not_a_bitrate_is_quoted_with_what_is_expected() {
         let error = |text: &str| text.parse::<Bitrate>().unwrap_err().to_string();
         assert_eq!(error("6000"), "`6000` has no unit; write a bitrate like 6M, 6000k, 6 Mb/s or 750 kB/s");
+        assert_eq!(
+            error("6MB"),
+            "`6MB` may be bits or bytes a second: a B alone does not say which; write a bitrate like 6M, 6000k, 6 Mb/s or 750 kB/s"
+        );
+        assert!(error("6 kB").contains("bits or bytes") && error("6B").contains("bits or bytes"));
         assert!(error("fast").contains("does not begin with a number"));
         assert!(error("6 furlongs").contains("unit that is not known"));
         assert!(error("-6M").contains("number"));

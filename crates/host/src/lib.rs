@@ -8,6 +8,8 @@ mod look;
 pub use look::Look;
 
 #[cfg(target_os = "linux")]
+mod busiest;
+#[cfg(target_os = "linux")]
 mod condition;
 #[cfg(target_os = "linux")]
 mod cpu;

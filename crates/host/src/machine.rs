@@ -8,12 +8,13 @@ use moth_core::machine_load::{MachineLoad, ProgramShare};
 use moth_core::rate::Bitrate;
 use moth_plan::surroundings::Medium;
 
+use crate::busiest::Busiest;
 use crate::cpu::Cpu;
 use crate::disk::{self, Writers, Writes};
 use crate::gpu::{self, GpuClients, GpuShares};
 use crate::interface::{self, Counters};
 use crate::look::Look;
-use crate::programs::{Programs, program};
+use crate::programs::program;
 use crate::socket_owner::owner_of;
 use crate::uploads::Sockets;
 use crate::{condition, nvidia};
@@ -48,7 +49,7 @@ impl Places {
 pub struct Machine {
     places: Places,
     cpu: Cpu,
-    programs: Programs,
+    busiest: Busiest,
     broadcaster: Option<Broadcaster>,
     clients: GpuClients,
     nvidia: nvidia::Nvidia,
@@ -76,7 +77,7 @@ impl Machine {
             nvidia: nvidia::Nvidia::default(),
             places,
             cpu: Cpu::default(),
-            programs: Programs::default(),
+            busiest: Busiest::default(),
             broadcaster: None,
             clients: GpuClients::default(),
             interface: None,
@@ -176,9 +177,9 @@ impl Machine {
         load.busiest_other = if cpu.whole >= WORTH_A_LOOK || look.closely {
             let mut but = vec![own()];
             but.extend(found.as_ref().map(|(pid, _)| *pid));
-            self.programs.look(&self.places.proc, &but).map(|(name, ticks)| (name, share(ticks)))
+            self.busiest.look(&self.places.proc, look.at, look.closely, &but).map(|(name, ticks)| (name, share(ticks)))
         } else {
-            self.programs.forget();
+            self.busiest.forget();
             None
         };
         load.cpu = Some(cpu.whole);

@@ -20,21 +20,29 @@ pub(crate) struct Program {
 
 pub(crate) fn program(proc: &Path, pid: i32) -> Option<Program> {
     let stat = Stat::from_file(proc.join(pid.to_string()).join("stat")).ok()?;
-    Some(Program { name: stat.comm, ticks: stat.utime + stat.stime, began: stat.starttime })
+    Some(stat.into())
 }
 
-/// Finds the busiest program between two looks.
+impl From<Stat> for Program {
+    fn from(stat: Stat) -> Self {
+        Self { name: stat.comm, ticks: stat.utime + stat.stime, began: stat.starttime }
+    }
+}
+
+impl Program {
+    /// Whether it is the same process at another look.
+    pub(crate) fn is_same(&self, other: &Self) -> bool {
+        self.began == other.began
+    }
+}
+
+/// Finds what programs used between two looks.
 #[derive(Debug, Default)]
 pub(crate) struct Programs {
     before: HashMap<i32, Program>,
 }
 
 impl Programs {
-    /// The busiest program but for some, and the ticks it used since the last look.
-    pub(crate) fn look(&mut self, proc: &Path, but: &[i32]) -> Option<(String, u64)> {
-        self.used(proc, but).into_iter().next()
-    }
-
     /// The programs that used any since the last look, the busiest first, but for some. Processes of one name count
     /// together: a build or a browser is many.
     pub(crate) fn used(&mut self, proc: &Path, but: &[i32]) -> Vec<(String, u64)> {
@@ -51,10 +59,5 @@ impl Programs {
         found.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
         self.before = now;
         found
-    }
-
-    /// Forgets the last look: the next one has nothing to compare with.
-    pub(crate) fn forget(&mut self) {
-        self.before.clear();
     }
 }

@@ -62,7 +62,7 @@ impl Survey {
             quest,
         };
         let _ = survey.cpu.look(&survey.proc);
-        let _ = survey.programs.look(&survey.proc, &[]);
+        let _ = survey.programs.used(&survey.proc, &[]);
         survey
     }
 

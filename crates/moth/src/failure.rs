@@ -8,6 +8,11 @@ use moth_stage::EveningError;
 use moth_store::config::ConfigError;
 use moth_store::keys::KeysError;
 
+/// What may be meant, as a question.
+fn asked_back(meant: Option<&str>) -> String {
+    meant.map_or_else(String::new, |meant| format!(" (did you mean `{meant}`?)"))
+}
+
 /// Something the user can mend.
 #[derive(Debug, thiserror::Error)]
 pub enum Failure {
@@ -202,8 +207,13 @@ pub enum Failure {
         error: std::io::Error,
     },
     /// No evening of that name.
-    #[error("there is no evening `{0}`; `moth demo --list` names them")]
-    NoEvening(String),
+    #[error("there is no evening `{given}`{}; `moth demo --list` names them", asked_back(meant.as_deref()))]
+    NoEvening {
+        /// What was given.
+        given: String,
+        /// What may be meant.
+        meant: Option<String>,
+    },
     /// An evening's file is wrong.
     #[error("the evening cannot be put on: {0}")]
     Evening(#[from] EveningError),

@@ -177,7 +177,15 @@ fn in_one_line(error: &clap::Error) -> String {
     }
     let text = error.to_string();
     let lines: Vec<&str> = text.lines().take_while(|line| !line.is_empty()).map(str::trim).collect();
-    lines.join(" ").trim_start_matches("error: ").to_owned()
+    let told = lines.join(" ").trim_start_matches("error: ").to_owned();
+    let near = [ContextKind::SuggestedSubcommand, ContextKind::SuggestedArg, ContextKind::SuggestedValue]
+        .into_iter()
+        .find_map(|kind| match error.get(kind)? {
+            ContextValue::String(word) => Some(word.clone()),
+            ContextValue::Strings(words) => words.first().cloned(),
+            _ => None,
+        });
+    near.map_or_else(|| told.clone(), |near| format!("{told}; did you mean `{near}`?"))
 }
 
 fn complain(what: &str) -> ExitCode {

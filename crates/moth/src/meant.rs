@@ -67,6 +67,29 @@ pub fn place(text: &str) -> Result<SocketAddr, String> {
     text.parse().map_err(|_| "expected an address and a port like 127.0.0.1:9377, or a port by itself".to_owned())
 }
 
+/// Where a broadcaster publishes to: an RTMP address, or as much of one as says the rest by itself: `127.0.0.1:1935`, `1935`.
+///
+/// # Errors
+/// None: what is no address is told when it is used.
+pub fn door(text: &str) -> Result<String, std::convert::Infallible> {
+    let text = text.trim();
+    if text.contains("://") {
+        return Ok(text.to_owned());
+    }
+    let host = if text.parse::<u16>().is_ok() { format!("127.0.0.1:{text}") } else { text.to_owned() };
+    let app = if host.contains('/') { "" } else { "/moth" };
+    Ok(format!("rtmp://{host}{app}"))
+}
+
+/// The known word that is most like one that was written, if one is like it at all: as alike as where clap, too, asks back.
+#[must_use]
+pub fn near<'a>(written: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    const ALIKE: f64 = 0.7;
+    let alike = |word: &&str| strsim::jaro(written, word);
+    let best = known.into_iter().max_by(|a, b| alike(a).total_cmp(&alike(b)))?;
+    (alike(&best) > ALIKE).then_some(best)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -82,6 +105,21 @@ mod tests {
             let said = seconds(text, 1..=1_000_000).unwrap_err();
             assert!(said.contains("1m30s") && said.contains("from 1 to 1000000"), "{text}: {said}");
         }
+    }
+
+    #[test]
+    fn doors_and_slips_of_the_pen_are_understood() {
+        for (text, address) in [
+            ("127.0.0.1:1935", "rtmp://127.0.0.1:1935/moth"),
+            ("1935", "rtmp://127.0.0.1:1935/moth"),
+            ("localhost:1935/live", "rtmp://localhost:1935/live"),
+            ("rtmp://127.0.0.1:1935/x", "rtmp://127.0.0.1:1935/x"),
+        ] {
+            assert_eq!(door(text).as_deref(), Ok(address));
+        }
+        let known = ["calm", "tired-server", "two-at-once"];
+        assert_eq!(near("tired-sever", known), Some("tired-server"));
+        assert_eq!((near("twoatonce", known), near("zzz", known)), (Some("two-at-once"), None));
     }
 
     #[test]

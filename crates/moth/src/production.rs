@@ -32,7 +32,7 @@ use crate::failure::Failure;
 use crate::kit::{self, Kit};
 use crate::onlooker::{NoOnlooker, ProcessOnlooker};
 use crate::tester::Field;
-use crate::{key_source, plan, rehearse};
+use crate::{key_source, meant, plan, rehearse};
 
 /// Of everything random in a stand-in line: what wavers there comes of the measurement.
 const SEED: u64 = 1;
@@ -461,8 +461,12 @@ fn without_a_setup(options: &AutomaticOptions) -> Automatics {
 
 /// What `moth demo` puts on.
 pub(crate) fn demo(options: &DemoOptions) -> Result<Plan, Failure> {
-    let evening = shipped().into_iter().find(|e| e.slug == options.evening);
-    let evening = evening.ok_or_else(|| Failure::NoEvening(options.evening.clone()))?;
+    let evenings = shipped();
+    let given = &options.evening;
+    let Some(evening) = evenings.iter().find(|evening| evening.slug == *given).cloned() else {
+        let meant = meant::near(given, evenings.iter().map(|evening| evening.slug.as_str())).map(str::to_owned);
+        return Err(Failure::NoEvening { given: given.clone(), meant });
+    };
     let seed = options.seed.unwrap_or(evening.seed);
     Ok(Plan::Demo(Box::new(evening), seed, without_a_setup(&options.show.automatic)))
 }

@@ -169,7 +169,21 @@ pub struct Check {
     pub unread: Vec<Unread>,
 }
 
+/// What changes from one moment to the next, and what only a broadcast shows: while one is on air it is read all the time.
+const OF_THE_MOMENT: [&str; 5] = ["CPU", "CPU pressure", "GPU", "uploads", "priority"];
+
 impl Check {
+    /// What holds of the machine whatever it does at the moment: for a broadcast that is on air, whose load is read anew each
+    /// second, what was found of the load before it says nothing.
+    #[must_use]
+    pub fn lasting(&self) -> Self {
+        let lasts = |subject: &str| !OF_THE_MOMENT.contains(&subject);
+        Self {
+            findings: self.findings.iter().filter(|finding| lasts(finding.subject)).cloned().collect(),
+            unread: self.unread.iter().filter(|unread| lasts(unread.subject)).cloned().collect(),
+        }
+    }
+
     /// What it comes to, in a sentence.
     #[must_use]
     pub fn sentence(&self) -> String {
@@ -237,7 +251,7 @@ pub fn check(facts: &MachineFacts, asked: Asked) -> Check {
             Weight::Fine
         };
         let evidence = format!("in {} of the last minute something waited for the CPU", percent(*pressure));
-        to.note("CPU pressure", weight, evidence, "Close what is busiest before you go live.");
+        to.note("CPU pressure", weight, evidence, "Close what is busiest.");
     }
     if let Some(governor) = to.read("CPU frequency", &facts.governor) {
         frequency(&mut to, governor);
@@ -324,10 +338,7 @@ fn busy(to: &mut Collector, subject: &'static str, load: &Load, full: f64) {
         |(name, share)| format!("{name} takes {}", percent(*share)),
     );
     let evidence = if whole.is_empty() { told } else { format!("{whole}; {told}") };
-    let to_do = first.map_or_else(
-        || "Find out what is running.".to_owned(),
-        |(name, _)| format!("Close {name} before you go live."),
-    );
+    let to_do = first.map_or_else(|| "Find out what is running.".to_owned(), |(name, _)| format!("Close {name}."));
     to.note(subject, weight, evidence, &to_do);
 }
 
@@ -480,6 +491,25 @@ mod tests {
     fn weight_of(facts: &MachineFacts, subject: &str) -> Weight {
         let check = check(facts, ASKED);
         check.findings.iter().filter(|f| f.subject == subject).map(|f| f.weight).max().unwrap()
+    }
+
+    #[test]
+    fn on_air_what_was_found_of_the_load_before_it_is_left_out_and_what_lasts_stays() {
+        let facts = MachineFacts {
+            cpu: Ok(Load { whole: Some(0.97), programs: vec![("editor".into(), 0.5)] }),
+            governor: Ok(Governor { name: "powersave".into(), driver: "acpi-cpufreq".into() }),
+            ..well()
+        };
+        let found = check(&facts, ASKED);
+        let lasting = found.lasting();
+        let hurting = |check: &Check| -> Vec<&str> {
+            check.findings.iter().filter(|f| f.weight == Weight::Hurts).map(|f| f.subject).collect()
+        };
+        assert_eq!((hurting(&found), hurting(&lasting)), (vec!["CPU", "CPU frequency"], vec!["CPU frequency"]));
+        assert!(
+            found.unread.iter().any(|u| u.subject == "priority") && lasting.unread.is_empty(),
+            "a broadcaster runs"
+        );
     }
 
     #[test]

@@ -8,7 +8,7 @@ use moth_core::rate::Bitrate;
 use serde::{Deserialize, Serialize};
 
 use crate::picture::Motion;
-use crate::text::{Size, maybe_rate, rate};
+use crate::text::{Size, fps, maybe_fps, maybe_rate, rate};
 
 /// A named set of choices for a broadcast.
 #[derive(Debug, Clone, PartialEq, Deserialize)]
@@ -27,10 +27,12 @@ pub struct Setup {
     /// The picture that is sent.
     pub size: Size,
     /// Frames per second.
+    #[serde(deserialize_with = "fps")]
     pub rate: f64,
     /// The scene's own size, which `size` is made from; the same if not given.
     pub source: Option<Size>,
     /// The scene's own frames per second; `rate` if not given.
+    #[serde(deserialize_with = "maybe_fps")]
     pub source_rate: Option<f64>,
     /// Codec, such as `h264`.
     pub codec: String,

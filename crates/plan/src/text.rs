@@ -45,6 +45,50 @@ pub mod rate {
     }
 }
 
+/// A frame rate as people write it: `30`, `59.94`, `"30fps"`; for `#[serde(deserialize_with = "fps")]`.
+///
+/// # Errors
+/// If it is none.
+pub fn fps<'a, D: Deserializer<'a>>(from: D) -> Result<f64, D::Error> {
+    use std::fmt;
+
+    struct Fps;
+
+    impl serde::de::Visitor<'_> for Fps {
+        type Value = f64;
+
+        fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+            f.write_str("frames per second from 1 to 240, like 30 or 59.94")
+        }
+
+        fn visit_f64<E: Error>(self, fps: f64) -> Result<f64, E> {
+            Ok(fps)
+        }
+
+        fn visit_i64<E: Error>(self, fps: i64) -> Result<f64, E> {
+            Ok(fps as f64)
+        }
+
+        fn visit_u64<E: Error>(self, fps: u64) -> Result<f64, E> {
+            Ok(fps as f64)
+        }
+
+        fn visit_str<E: Error>(self, text: &str) -> Result<f64, E> {
+            let rate = text.parse::<moth_core::frame_rate::FrameRate>();
+            rate.map(|rate| rate.fps()).map_err(|_| E::invalid_value(serde::de::Unexpected::Str(text), &self))
+        }
+    }
+    from.deserialize_any(Fps)
+}
+
+/// The same for one that may be missing.
+///
+/// # Errors
+/// If it is none.
+pub fn maybe_fps<'a, D: Deserializer<'a>>(from: D) -> Result<Option<f64>, D::Error> {
+    fps(from).map(Some)
+}
+
 /// The same for a bitrate that may be missing; for `#[serde(default, with = "maybe_rate")]`.
 pub mod maybe_rate {
     use super::{Bitrate, Deserializer, Serializer, rate};

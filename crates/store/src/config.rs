@@ -378,6 +378,10 @@ mod tests {
             change("motion = \"moving\"", "motion = \"wild\"")
                 .contains("expected one of `still`, `talking`, `moving`, `fast`")
         );
+        assert!(
+            change("rate = 60 ", "rate = \"fast\" ")
+                .contains("expected frames per second from 1 to 240, like 30 or 59.94")
+        );
         assert_eq!(change("rate = 60 ", "rate = 0 "), "line 16, column 8: expected frames per second from 1 to 240");
         assert!(
             change("service = \"nocturne\"", "service = \"matinee\"")

@@ -7,9 +7,15 @@ use moth_core::rate::Bitrate;
 use moth_core::{Figure, Snapshot};
 use moth_plan::text::Size;
 
+use crate::meant;
+
 /// All there is to tell, for whoever tells something else.
 pub const EXPECTED: &str = "expected one of: bitrate RATE (or +RATE, -RATE, +10%, -10%), server NAME, preset lighter|heavier, \
      size WIDTHxHEIGHT, rate FPS, priority high|normal|low, keeper off|advise|act, failover on|off, undo, state";
+
+/// What a telling begins with.
+const VERBS: [&str; 10] =
+    ["bitrate", "server", "preset", "size", "rate", "priority", "keeper", "failover", "undo", "state"];
 
 /// Bitrates that can be told, in bits per second.
 const BITRATES: std::ops::RangeInclusive<u64> = 100_000..=200_000_000;
@@ -112,7 +118,11 @@ pub fn meaning(words: &[String], snapshot: Option<&Snapshot>) -> Result<Meaning,
         ["failover", word @ ("on" | "off")] => act(Action::SetFailover { on: *word == "on" }),
         [] => Err(format!("say what to do; {EXPECTED}")),
         // What else was said is not repeated whole: it may be a stream key.
-        [first, ..] => Err(format!("`{}` is nothing to tell like that; {EXPECTED}", shown(first))),
+        [first, ..] => {
+            let meant = meant::near(first, VERBS).filter(|verb| verb != first);
+            let back = meant.map_or_else(String::new, |verb| format!(" (did you mean `{verb}`?)"));
+            Err(format!("`{}` is nothing to tell like that{back}; {EXPECTED}", shown(first)))
+        }
     }
 }
 

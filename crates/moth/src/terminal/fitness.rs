@@ -1,4 +1,4 @@
-//! The Machine screen, before a broadcast: what would hurt it, with evidence and one thing to do.
+//! The Machine screen below the load: what would hurt a broadcast, with evidence and one thing to do.
 
 use moth_plan::check::{Check, Weight};
 use ratatui::Frame;
@@ -14,12 +14,13 @@ use super::paragraphs::paint;
 /// Columns for a finding's mark, weight and subject.
 const SUBJECTS: usize = 24;
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette) {
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, is_on_air: bool, palette: Palette) {
     let mut lines: Vec<Line<'static>> = Vec::new();
     match (&before.check, before.running) {
         (_, Running::Machine) => lines.push(Line::styled("looking at the machine…", palette.strong())),
         (None, _) => lines.push(Line::raw("r looks at the machine: links, load, heat, memory, disk, names.")),
         (Some(check), _) => {
+            let check = &if is_on_air { check.lasting() } else { check.as_ref().clone() };
             let roomy = usize::from(area.height) >= check.findings.len() * 2 + check.unread.len() + 4;
             lines.extend(findings(check, palette, area.width, roomy));
         }

@@ -26,9 +26,13 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
         Tab::Why => {
             lines.push(key("↑ ↓", "the suspect whose evidence is shown"));
             lines.push(key("f", "the suspects of another stage: network, encoder, rendering"));
-            lines.push(key("t", "test: a handshake with each server; or a look at the machine"));
+            if app.replay.is_none() {
+                lines.push(key("t", "test: a handshake with each server; or a look at the machine"));
+            }
             lines.push(key("e", "take the suspects away as SVG or PDF"));
-            lines.push(key("b s p … u", "do, or undo, what Watch proposes; a shows all changes"));
+            if app.replay.is_none() {
+                lines.push(key("b s p … u", "do, or undo, what Watch proposes; a shows all changes"));
+            }
             lines.push(key("← →", "look back and forth; n N to the next, the last mark"));
             lines.push(key("1-6", others));
             lines.push(Line::default());
@@ -96,7 +100,9 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
             return lines;
         }
     }
-    let proposals = app.proposals();
+    // What was done is done: a replay takes no changes.
+    let takes_changes = app.replay.is_none();
+    let proposals = if takes_changes { app.proposals() } else { Vec::new() };
     if let Some(first) = proposals.first() {
         lines.push(key("Enter", &first.title));
     }
@@ -105,7 +111,8 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     }
     let letters: Vec<String> =
         Kind::ALL.iter().filter(|k| **k != Kind::Hand).map(|kind| format!("{} {}", kind.key(), kind.short())).collect();
-    for row in wrap(&format!("change: {}; a all of them", letters.join(", ")), 62) {
+    let changes = format!("change: {}; a all of them", letters.join(", "));
+    for row in if takes_changes { wrap(&changes, 62) } else { Vec::new() } {
         lines.push(key("", &row));
     }
     if app.replay.is_some() {
@@ -113,7 +120,7 @@ pub(super) fn lines(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
         lines.push(key("< >", "slower, faster"));
         lines.push(key("[ ] { }", "30 s, or 5 minutes, back and on"));
     }
-    if snapshot.undo.is_some() {
+    if snapshot.undo.is_some() && takes_changes {
         lines.push(key("u", "undo the last change"));
     }
     lines.push(key("← →", "look back and forth (PgUp PgDn by ten, Home start, Esc now)"));

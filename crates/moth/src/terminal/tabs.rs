@@ -56,7 +56,7 @@ fn machine(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot, be
     load::draw(frame, Rect { height: rows, ..area }, &machines, app.palette);
     let rest = Rect { y: area.y + rows, height: area.height - rows, ..area };
     if let Some(before) = before {
-        fitness::draw(frame, rest, before, app.palette);
+        fitness::draw(frame, rest, before, snapshot.on_air_since.is_some(), app.palette);
     }
 }
 
@@ -116,7 +116,7 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
             if app.cursor.is_some() {
                 key("Esc", "back to now");
             }
-            if snapshot.undo.is_some() {
+            if snapshot.undo.is_some() && app.replay.is_none() {
                 key("u", "undo the last change");
             }
             key("e E", "export, report");
@@ -124,7 +124,9 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
         (Tab::Why, _) => {
             key("↑↓", "suspect");
             key("f", "stage");
-            key("t", "test");
+            if app.replay.is_none() {
+                key("t", "test");
+            }
             key("←→", "look back");
             key("e", "export");
         }

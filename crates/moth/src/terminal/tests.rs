@@ -107,6 +107,13 @@ async fn the_watch_screen_in_calm_and_in_trouble() {
 
 #[tokio::test(start_paused = true)]
 async fn the_watch_screen_when_the_server_is_gone_or_the_scene_too_heavy() {
+    // Two at once: the second has its sentence and its key as well.
+    let two = app(Some(snapshot("two-at-once", 42).await));
+    insta::assert_snapshot!("two_158x47", drawn(&two, 158, 47));
+    insta::assert_snapshot!("two_80x24", drawn(&two, 80, 24));
+    let mut two = two;
+    assert_eq!(type_char(&mut two, 'r'), None);
+    assert!(drawn(&two, 158, 47).contains("set the frame rate to 30 frames/s"), "its key does it");
     insta::assert_snapshot!("dark_100x30", drawn(&app(Some(snapshot("blackout", 24).await)), 100, 30));
     insta::assert_snapshot!("rendering_120x40", drawn(&app(Some(snapshot("nebula-scene", 24).await)), 120, 40));
 }
@@ -181,6 +188,25 @@ async fn a_replay_is_stopped_and_moved_and_nothing_is_done_in_it() {
     for (key, order) in [(' ', ReplayOrder::Pause), ('>', ReplayOrder::Faster), ('[', ReplayOrder::Jump(-30))] {
         assert_eq!(type_char(&mut replay, key), Some(Wish::Replay(order)));
     }
+    // It offers no key that it would refuse.
+    let watch = drawn(&replay, 158, 47);
+    let undo = Some(Action::SetBitrate { video: Bitrate::from_kbps(6000) });
+    let changed = Snapshot { undo, ..replay.snapshot.as_deref().unwrap().clone() };
+    replay.snapshot = Some(Arc::new(changed));
+    for tab in ['1', '2'] {
+        type_char(&mut replay, tab);
+        for screen in [drawn(&replay, 158, 47), {
+            type_char(&mut replay, '?');
+            drawn(&replay, 158, 47)
+        }] {
+            for refused in [" a  change", "this key", "change: b", "undo", " t  test", "handshake"] {
+                assert!(!screen.contains(refused), "{refused}: {screen}");
+            }
+        }
+        type_char(&mut replay, '?');
+    }
+    type_char(&mut replay, '1');
+    assert!(watch.contains("move to Brackwater"), "what would have helped is still said: {watch}");
     assert_eq!(type_char(&mut replay, 's'), None);
     assert!(drawn(&replay, 158, 47).contains("this is a replay"));
     for tab in ['3', '4', '5'] {

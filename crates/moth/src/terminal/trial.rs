@@ -109,7 +109,8 @@ fn head(trial: &Trial, app: &App, snapshot: &Snapshot, columns: usize) -> Line<'
         spans.push(Span::raw(bar));
         spans.push(Span::styled(format!(" {} of {whole} s", age.as_secs()), palette.faint()));
     }
-    if snapshot.undo.is_some() && !trial.put_back {
+    let takes_changes = app.replay.is_none();
+    if snapshot.undo.is_some() && !trial.put_back && takes_changes {
         spans.push(Span::raw("  "));
         spans.push(Span::styled(" u ", palette.key()));
         spans.push(Span::raw(" put it back"));
@@ -127,7 +128,7 @@ fn head(trial: &Trial, app: &App, snapshot: &Snapshot, columns: usize) -> Line<'
         Span::styled(format!("{mark} {words}"), style),
         Span::raw(fit(&format!("  {}", trial.title), columns.saturating_sub(36))),
         Span::raw("  "),
-        Span::styled(" u ", palette.key()),
+        Span::styled(if takes_changes { " u " } else { "" }, palette.key()),
     ])
 }
 

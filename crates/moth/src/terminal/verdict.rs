@@ -125,7 +125,7 @@ fn other_lines(snapshot: &Snapshot, app: &App, columns: usize, roomy: bool) -> V
             let mut line = vec![Span::styled(format!("as well: {}, {cause}  ", suspect.fault.word()), tone)];
             if let Some(next) = next {
                 let used: usize = line.iter().map(Span::width).sum();
-                line.push(Span::styled(format!(" {} ", key_of(&next.action)), app.palette.key()));
+                line.push(lead(next, app));
                 line.push(Span::raw(fit(&format!(" {}", next.title), columns.saturating_sub(used + 3))));
             }
             lines.push(Line::from(line));
@@ -134,18 +134,27 @@ fn other_lines(snapshot: &Snapshot, app: &App, columns: usize, roomy: bool) -> V
     lines
 }
 
+/// The key of a proposal; a replay takes no changes, and offers none.
+fn lead(proposal: &Proposal, app: &App) -> Span<'static> {
+    if app.replay.is_some() {
+        return Span::raw("   ");
+    }
+    Span::styled(format!(" {} ", key_of(&proposal.action)), app.palette.key())
+}
+
 fn proposal_lines(proposal: &Proposal, app: &App, columns: usize, roomy: bool) -> Vec<Line<'static>> {
     let palette = app.palette;
-    let lead = Span::styled(format!(" {} ", key_of(&proposal.action)), palette.key());
+    let lead = lead(proposal, app);
     let is_hand = matches!(proposal.action, Action::ByHand { .. });
     let gap = "      ";
-    let hand = if proposal.possible || is_hand { "" } else { " (by hand: this key says how)" };
+    let hand = if proposal.possible || is_hand || app.replay.is_some() { "" } else { " (by hand: this key says how)" };
     let mut title = vec![
         lead,
         Span::raw(gap),
         Span::styled(fit(&format!("{}{hand}", proposal.title), columns.saturating_sub(10)), palette.strong()),
     ];
     let about = match &proposal.action {
+        Action::ByHand { .. } if app.replay.is_some() => format!("by hand; expected: {}", proposal.expected),
         Action::ByHand { .. } => format!("by your own hand, this key says how; expected: {}", proposal.expected),
         _ => format!("{}; expected: {}", proposal.cost, proposal.expected),
     };
