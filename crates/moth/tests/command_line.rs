@@ -96,6 +96,14 @@ fn bad_usage_is_one_clear_line_and_status_2() {
     let soon = run(&["demo", "--headless", "--for", "soon"]);
     assert!(soon.contains("soon") && soon.contains("like 90, 90s, 1m30s or 2h"), "{soon}");
     assert!(run(&["demo", "--headless", "--serve", "studio"]).contains("or a port by itself"));
+    // What may be meant is asked back.
+    assert!(run(&["wacth"]).contains("did you mean `watch`?"));
+    assert!(run(&["demo", "--evening", "tired-sever"]).contains("did you mean `tired-server`?"));
+    assert!(run(&["tell", "bitrat", "3000k"]).contains("did you mean `bitrate`?"));
+    assert!(run(&["plan", "--headrom", "20"]).contains("did you mean `--headroom`?"));
+    assert!(run(&["plan", "--sustained", "6MB"]).contains("may be bits or bytes"));
+    // A port alone is a place to listen at: what is wrong here is another thing.
+    assert!(run(&["watch", "--headless", "--listen", "127.0.0.1:19350", "--to", "rtmp://localhost:19350/moth"]).contains("circle"));
     assert!(run(&["plan", "--headroom", "much"]).contains("percent from 0 to 90"));
     assert!(run(&["watch", "--headless"]).contains("no stream key"), "the shipped setup has none");
     assert!(run(&["watch", "--headless", "--to", "rtmp://host/live"]).contains("MOTH_STREAM_KEY"));
