@@ -103,7 +103,10 @@ fn bad_usage_is_one_clear_line_and_status_2() {
     assert!(run(&["plan", "--headrom", "20"]).contains("did you mean `--headroom`?"));
     assert!(run(&["plan", "--sustained", "6MB"]).contains("may be bits or bytes"));
     // A port alone is a place to listen at: what is wrong here is another thing.
-    assert!(run(&["watch", "--headless", "--listen", "127.0.0.1:19350", "--to", "rtmp://localhost:19350/moth"]).contains("circle"));
+    assert!(
+        run(&["watch", "--headless", "--listen", "127.0.0.1:19350", "--to", "rtmp://localhost:19350/moth"])
+            .contains("circle")
+    );
     assert!(run(&["plan", "--headroom", "much"]).contains("percent from 0 to 90"));
     assert!(run(&["watch", "--headless"]).contains("no stream key"), "the shipped setup has none");
     assert!(run(&["watch", "--headless", "--to", "rtmp://host/live"]).contains("MOTH_STREAM_KEY"));
