@@ -16,7 +16,8 @@ impl FrameRate {
     /// The nearest thousandth; the nearest end of the range if it is outside, and 1 if it is no number.
     #[must_use]
     pub fn from_fps(fps: f64) -> Self {
-        Self { millihertz: (fps.max(1.0).min(1000.0) * 1000.0).round() as u32 }
+        let fps = if fps.is_nan() { 1.0 } else { fps.clamp(1.0, 1000.0) };
+        Self { millihertz: (fps * 1000.0).round() as u32 }
     }
 
     /// Whole frames per second.

@@ -36,6 +36,12 @@ pub struct KitOptions {
     pub setup: Option<String>,
 }
 
+/// Where a broadcaster publishes to, as much of it as was given.
+#[allow(clippy::unnecessary_wraps, reason = "the parser of arguments wants it so")]
+fn door(text: &str) -> Result<String, std::convert::Infallible> {
+    Ok(meant::door(text))
+}
+
 fn rate(text: &str) -> Result<Bitrate, RateError> {
     text.parse()
 }
@@ -94,7 +100,7 @@ pub struct WatchOptions {
     pub key_file: Option<PathBuf>,
 
     /// Where the broadcaster publishes to, with any local key
-    #[arg(long, value_name = "ADDRESS", default_value = "rtmp://127.0.0.1:19350/moth", value_parser = meant::door)]
+    #[arg(long, value_name = "ADDRESS", default_value = "rtmp://127.0.0.1:19350/moth", value_parser = door)]
     pub listen: String,
 
     /// Do not look at the pictures: without a feed, lagged frames are then not known
@@ -425,7 +431,7 @@ pub struct RehearseOptions {
     pub key_file: Option<PathBuf>,
 
     /// Where the broadcaster publishes to, with any local key
-    #[arg(long, value_name = "ADDRESS", default_value = "rtmp://127.0.0.1:19350/moth", value_parser = meant::door)]
+    #[arg(long, value_name = "ADDRESS", default_value = "rtmp://127.0.0.1:19350/moth", value_parser = door)]
     pub listen: String,
 
     /// Let the broadcaster, or a script, say what it counts here, and be asked for changes (docs/feed.md)
@@ -654,7 +660,7 @@ fn moment(text: &str) -> Result<f64, String> {
 #[derive(Debug, Args)]
 pub struct IngestOptions {
     /// Where to listen; everybody who reaches it may send
-    #[arg(long, value_name = "ADDRESS", default_value = "rtmp://0.0.0.0:19351/moth", value_parser = meant::door)]
+    #[arg(long, value_name = "ADDRESS", default_value = "rtmp://0.0.0.0:19351/moth", value_parser = door)]
     pub listen: String,
 
     /// Take only broadcasts under the key in this file

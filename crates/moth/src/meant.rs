@@ -68,17 +68,16 @@ pub fn place(text: &str) -> Result<SocketAddr, String> {
 }
 
 /// Where a broadcaster publishes to: an RTMP address, or as much of one as says the rest by itself: `127.0.0.1:1935`, `1935`.
-///
-/// # Errors
-/// None: what is no address is told when it is used.
-pub fn door(text: &str) -> Result<String, std::convert::Infallible> {
+/// What is no address is told when it is used.
+#[must_use]
+pub fn door(text: &str) -> String {
     let text = text.trim();
     if text.contains("://") {
-        return Ok(text.to_owned());
+        return text.to_owned();
     }
     let host = if text.parse::<u16>().is_ok() { format!("127.0.0.1:{text}") } else { text.to_owned() };
     let app = if host.contains('/') { "" } else { "/moth" };
-    Ok(format!("rtmp://{host}{app}"))
+    format!("rtmp://{host}{app}")
 }
 
 /// The known word that is most like one that was written, if one is like it at all: as alike as where clap, too, asks back.
@@ -115,7 +114,7 @@ mod tests {
             ("localhost:1935/live", "rtmp://localhost:1935/live"),
             ("rtmp://127.0.0.1:1935/x", "rtmp://127.0.0.1:1935/x"),
         ] {
-            assert_eq!(door(text).as_deref(), Ok(address));
+            assert_eq!(door(text), address);
         }
         let known = ["calm", "tired-server", "two-at-once"];
         assert_eq!(near("tired-sever", known), Some("tired-server"));

@@ -170,7 +170,7 @@ pub struct Check {
 }
 
 /// What changes from one moment to the next, and what only a broadcast shows: while one is on air it is read all the time.
-const OF_THE_MOMENT: [&str; 5] = ["CPU", "CPU pressure", "GPU", "uploads", "priority"];
+const OF_THE_MOMENT: [&str; 8] = ["CPU", "CPU pressure", "GPU", "uploads", "priority", "heat", "memory", "disk"];
 
 impl Check {
     /// What holds of the machine whatever it does at the moment: for a broadcast that is on air, whose load is read anew each

@@ -22,15 +22,23 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, is_on_air
         (Some(check), _) => {
             let check = &if is_on_air { check.lasting() } else { check.as_ref().clone() };
             let roomy = usize::from(area.height) >= check.findings.len() * 2 + check.unread.len() + 4;
-            lines.extend(findings(check, palette, area.width, roomy));
+            let told = check.sentence();
+            let told = if is_on_air { format!("Beside its load: {}", lowered(&told)) } else { told };
+            lines.extend(findings(check, told, palette, area.width, roomy));
         }
     }
     paint(frame, area, lines);
 }
 
-fn findings(check: &Check, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
+/// As it stands behind a colon.
+fn lowered(sentence: &str) -> String {
+    let mut letters = sentence.chars();
+    letters.next().map_or_else(String::new, |first| first.to_lowercase().chain(letters).collect())
+}
+
+fn findings(check: &Check, told: String, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
     let columns = usize::from(width).saturating_sub(SUBJECTS);
-    let mut lines = vec![Line::styled(check.sentence(), palette.strong()), Line::default()];
+    let mut lines = vec![Line::styled(told, palette.strong()), Line::default()];
     for finding in &check.findings {
         let style = palette.weight(finding.weight);
         let subject = format!("{} {:6} {}", weight_mark(finding.weight), finding.weight.word(), finding.subject);

@@ -524,6 +524,15 @@ async fn the_machine_is_looked_at_when_one_first_asks() {
     carry_out(&mut app, wish, idle).await;
     insta::assert_snapshot!("machine_100x30", drawn(&app, 100, 30));
     insta::assert_snapshot!("machine_80x24", drawn(&app, 80, 24));
+    // On air its load is read anew above: what was found of it before says nothing now.
+    let before = drawn(&app, 100, 40);
+    assert!(before.contains(" GPU  ") && before.contains("Close stitch-mosaic."), "{before}");
+    app.snapshot = Some(snapshot("nebula-scene", 24).await);
+    let on_air = drawn(&app, 100, 40);
+    assert!(on_air.contains("Beside its load:") && on_air.contains("CPU frequency"), "{on_air}");
+    for gone in ["stitch-mosaic", "no broadcaster is running", "fine   memory", "heat   "] {
+        assert!(!on_air.contains(gone), "{gone}: {on_air}");
+    }
     type_char(&mut app, '1');
     assert_eq!(type_char(&mut app, '6'), None, "and not again, unless asked to");
     assert!(matches!(type_char(&mut app, 'r'), Some(Wish::Test(_))));
