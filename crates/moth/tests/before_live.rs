@@ -223,13 +223,18 @@ fn the_line_is_measured_and_a_deep_buffer_told_from_a_shallow_one() {
 
     // A plan rests on the newest of it.
     let chart = desk.dir.path().join("pictures.pdf").display().to_string();
-    let plan = desk.moth(here(), &["plan", "--json", "--chart", &chart]);
+    let plan = desk.moth(here(), &["plan", "--json", "--motion", "fast", "--chart", &chart]);
     assert!(std::fs::read(&chart).unwrap().starts_with(b"%PDF"));
     let refused = desk.moth(here(), &["plan", "--chart", &chart]);
     assert_eq!(refused.status.code(), Some(2), "it is not written over");
     let plan: Value = serde_json::from_slice(&plan.stdout).unwrap();
     assert!(plan["basis"]["from"].as_str().unwrap().contains("the test's"), "{plan}");
     assert!(through(&plan["video_bps"], 4000.0 * 0.95 * 0.75 - 160.0), "{plan}");
+    // Of a small picture in which little moves, no more is of use than it needs.
+    let small = desk.moth(here(), &["plan", "--json", "--motion", "talking"]);
+    let small: Value = serde_json::from_slice(&small.stdout).unwrap();
+    assert_eq!(small["binding"], "picture", "{small}");
+    assert!(small["video_bps"].as_f64().unwrap() < 1_000_000.0, "{small}");
 }
 
 #[test]
