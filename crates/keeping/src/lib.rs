@@ -139,7 +139,8 @@ mod tests {
             let told = text(&rows);
             let keeper = summary(rows.iter(), 0);
             assert!(keeper.dropped <= 0.003 && keeper.share >= 0.88, "{told}");
-            assert!(keeper.worst_changes <= 2, "{told}");
+            // Two a minute, and a third only to put back a climb that came early and did not hold.
+            assert!(keeper.worst_changes <= 3, "{told}");
             let fixed = summary(rows.iter(), 1);
             assert!(fixed.dropped > 10.0 * keeper.dropped, "a bitrate that is not kept drops far more: {told}");
             assert!(rows.iter().filter(|row| row.is_steady).all(|row| row.results[0].changes == 0), "{told}");
