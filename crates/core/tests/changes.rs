@@ -475,7 +475,7 @@ fn one_that_says_done_and_does_nothing_is_caught_and_the_keeper_rests() {
     assert_eq!(show.core.bitrate_set(), Some(Bitrate::from_kbps(4000)), "what the wire shows");
     let trial = snapshot.trial.clone().unwrap();
     assert!(
-        trial.is_over && trial.sentence.starts_with("Nothing was changed: the broadcaster said"),
+        trial.is_over && trial.sentence.starts_with("Nothing was changed: it was said to be done"),
         "{}",
         trial.sentence
     );
@@ -601,4 +601,23 @@ fn a_climb_that_came_early_and_does_not_hold_is_put_back_at_once_and_the_next_on
     let (down, up, again, late) = (seconds(&down), seconds(&up), seconds(&again), seconds(&late));
     assert!(up - down < 60 && again > up && again - up < 8, "down {down} s, up {up} s, down {again} s");
     assert!(late - again >= 60, "then it waits for a minute: {again} s, {late} s");
+}
+
+#[test]
+fn an_early_climb_that_held_gives_no_right_to_a_third_change_later() {
+    let mut show = Show::new();
+    show.keeper(Mode::Act);
+    show.run(20);
+    show.line_kbps = 2500.0;
+    show.run(12);
+    show.line_kbps = 8000.0;
+    let up = set_in(&mut show, 40);
+    assert!(matches!(up[..], [(_, 4000)]), "{up:?}");
+    show.run(120);
+    let mut set = Vec::new();
+    for (line_kbps, seconds) in [(3400.0, 14), (2400.0, 14), (700.0, 20)] {
+        show.line_kbps = line_kbps;
+        set.extend(set_in(&mut show, seconds));
+    }
+    assert_eq!(set.len(), 2, "{set:?}");
 }

@@ -32,8 +32,6 @@ pub(super) struct BitrateKnown {
     done: Option<Done>,
     /// The most that came over [`READ_OVER`] since it last changed.
     most: Option<Bitrate>,
-    /// What was said to be done, and came all the same.
-    unheeded: Option<(Bitrate, Bitrate)>,
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -42,6 +40,8 @@ struct Done {
     to: Bitrate,
     from_wire: Bitrate,
     is_judged: bool,
+    /// The wire shows that it was not done.
+    is_unheeded: bool,
 }
 
 impl Core {
@@ -49,8 +49,7 @@ impl Core {
     /// where nothing was said, what comes.
     #[must_use]
     pub fn bitrate_set(&self) -> Option<Bitrate> {
-        let said = self.stream.video_bitrate.or(self.intended.video_bitrate);
-        match (said, self.bitrate.most) {
+        match (self.bitrate_said(), self.bitrate.most) {
             (Some(said), Some(most)) if most > said.scaled(BEYOND) => Some(most),
             (Some(said), _) => Some(said),
             (None, most) => most,
@@ -59,7 +58,11 @@ impl Core {
 
     /// Nobody said or did anything: the bitrate is only seen.
     pub(super) fn bitrate_is_only_seen(&self) -> bool {
-        self.stream.video_bitrate.or(self.intended.video_bitrate).is_none()
+        self.bitrate_said().is_none()
+    }
+
+    fn bitrate_said(&self) -> Option<Bitrate> {
+        self.stream.video_bitrate.or(self.intended.video_bitrate)
     }
 
     /// The broadcaster states a bitrate: gives it if that is news. Some repeat what they stated at the beginning, whatever was
@@ -72,8 +75,8 @@ impl Core {
 
     /// A bitrate was set, as whoever did it says.
     pub(super) fn bitrate_was_set(&mut self, to: Bitrate) {
-        let done = Done { at: self.now, to, from_wire: self.video_on_wire(), is_judged: false };
-        self.bitrate = BitrateKnown { stated: self.bitrate.stated, done: Some(done), most: None, unheeded: None };
+        let done = Done { at: self.now, to, from_wire: self.video_on_wire(), is_judged: false, is_unheeded: false };
+        self.bitrate = BitrateKnown { stated: self.bitrate.stated, done: Some(done), most: None };
     }
 
     /// Video on the wire over the last [`READ_OVER`].
@@ -88,7 +91,7 @@ impl Core {
             return;
         }
         let seen = self.video_on_wire();
-        let Some(done) = self.bitrate.done else { return self.saw(seen) };
+        let Some(mut done) = self.bitrate.done else { return self.saw(seen) };
         if self.now.since(done.at) < TAKES + READ_OVER {
             return;
         }
@@ -96,11 +99,11 @@ impl Core {
         let went = (done.from_wire.kbps() - seen.kbps()) / (done.from_wire.kbps() - done.to.kbps()).max(1.0);
         let is_lower = done.to < done.from_wire.scaled(1.0 - SEEN);
         if is_lower && went < HEEDED && !done.is_judged {
-            self.bitrate.unheeded = Some((done.to, seen));
+            done.is_unheeded = true;
             self.was_not_heeded(done, seen);
         } else if went >= HEEDED {
             // Late is better than never.
-            self.bitrate.unheeded = None;
+            done.is_unheeded = false;
         }
         self.bitrate.done = Some(Done { is_judged: true, ..done });
     }
@@ -113,7 +116,7 @@ impl Core {
 
     fn was_not_heeded(&mut self, done: Done, seen: Bitrate) {
         let action = Action::SetBitrate { video: done.to };
-        let why = format!("the broadcaster said that it was done, and {seen} of video come all the same");
+        let why = format!("it was said to be done, and {seen} of video come all the same");
         self.mark(format!("{}: {why}", action.words()), false);
         self.keeper.was_not_heeded(done.to, &why);
         if let Some(trial) = self.trials.last_mut().filter(|trial| trial.action == action) {
@@ -123,11 +126,11 @@ impl Core {
 
     /// That a change was said to be made, and is not seen.
     pub(super) fn unheeded(&self) -> Option<Notice> {
-        let (to, _) = self.bitrate.unheeded?;
+        let to = self.bitrate.done.filter(|done| done.is_unheeded)?.to;
         let seen = self.video_on_wire();
         (seen > to.scaled(1.0 + SEEN)).then(|| Notice {
             kind: NoticeKind::Unheeded,
-            text: format!("The broadcaster said that it went to {to}, and {seen} of video come: set it there by hand."),
+            text: format!("{to} was said to be set, and {seen} of video come: set it at the broadcaster by hand."),
             origin: Origin::Measured,
         })
     }

@@ -105,10 +105,11 @@ impl Keeper {
             self.says = format!("Waiting for the broadcaster to come down to {}.", made.to);
             return None;
         }
-        if self.is_early && last_up.is_some_and(|made| now.since(made.at) < MINUTE) {
+        let fails_early = self.is_early && last_up.is_some_and(|made| now.since(made.at) < MINUTE);
+        if fails_early {
             self.early_failed_at = Some(now);
         }
-        if self.changes_lately(now) >= MOST_A_MINUTE + usize::from(self.is_early) {
+        if self.changes_lately(now) >= MOST_A_MINUTE + usize::from(fails_early) {
             self.says = "Two changes within a minute are enough: it waits.".into();
             return None;
         }
