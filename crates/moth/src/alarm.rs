@@ -48,8 +48,8 @@ struct Trouble {
     since: Moment,
     /// When it was last there.
     seen_at: Moment,
-    /// With which cause and harm it was told, and when.
-    told: Option<(Option<Cause>, f64, Moment)>,
+    /// With which cause and harm it was told.
+    told: Option<(Option<Cause>, f64)>,
 }
 
 /// Decides when to tell.
@@ -101,7 +101,7 @@ impl Alarm {
             let news = match trouble.told {
                 _ if now.since(trouble.since) < STANDS => None,
                 // The same trouble: worth a word only if it is much worse.
-                Some((told, before, _)) if told == *cause => {
+                Some((told, before)) if told == *cause => {
                     (*harm > before.max(LEAST) * WORSE && !is_quiet).then_some(News::Worse)
                 }
                 // Another stage's trouble is new whatever was told just now.
@@ -112,7 +112,7 @@ impl Alarm {
         });
         let (tell, fault, cause, harm) = tell?;
         if let Some(trouble) = self.troubles.iter_mut().find(|trouble| trouble.fault == fault) {
-            trouble.told = Some((cause, harm, now));
+            trouble.told = Some((cause, harm));
         }
         self.told_at = Some(now);
         Some(tell)

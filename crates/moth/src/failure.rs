@@ -8,11 +8,6 @@ use moth_stage::EveningError;
 use moth_store::config::ConfigError;
 use moth_store::keys::KeysError;
 
-/// What may be meant, as a question.
-fn asked_back(meant: Option<&str>) -> String {
-    meant.map_or_else(String::new, |meant| format!(" (did you mean `{meant}`?)"))
-}
-
 /// Something the user can mend.
 #[derive(Debug, thiserror::Error)]
 pub enum Failure {
@@ -207,7 +202,7 @@ pub enum Failure {
         error: std::io::Error,
     },
     /// No evening of that name.
-    #[error("there is no evening `{given}`{}; `moth demo --list` names them", asked_back(meant.as_deref()))]
+    #[error("there is no evening `{given}`{}; `moth demo --list` names them", crate::meant::asked_back(meant.as_deref()))]
     NoEvening {
         /// What was given.
         given: String,

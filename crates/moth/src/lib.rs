@@ -185,7 +185,7 @@ fn in_one_line(error: &clap::Error) -> String {
             ContextValue::Strings(words) => words.first().cloned(),
             _ => None,
         });
-    near.map_or_else(|| told.clone(), |near| format!("{told}; did you mean `{near}`?"))
+    format!("{told}{}", meant::asked_back(near.as_deref()))
 }
 
 fn complain(what: &str) -> ExitCode {

@@ -89,6 +89,12 @@ pub fn near<'a>(written: &str, known: impl IntoIterator<Item = &'a str>) -> Opti
     (alike(&best) > ALIKE).then_some(best)
 }
 
+/// What may be meant, as a question behind what was not understood; nothing if nothing is like it.
+#[must_use]
+pub fn asked_back(meant: Option<&str>) -> String {
+    meant.map_or_else(String::new, |meant| format!(" (did you mean `{meant}`?)"))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -280,10 +280,8 @@ fn warnings_are_on_the_screen_one_after_another() {
     }
     let terminal = Terminal::new(140, 40);
     std::fs::write(terminal.file("key"), "made-up-key-5127\n").unwrap();
-    std::os::unix::fs::PermissionsExt::set_mode(
-        &mut std::fs::metadata(terminal.file("key")).unwrap().permissions(),
-        0o644,
-    );
+    let everybody: std::fs::Permissions = std::os::unix::fs::PermissionsExt::from_mode(0o644);
+    std::fs::set_permissions(terminal.file("key"), everybody).unwrap();
     terminal.enter(&format!(
         "{} watch --to rtmp://127.0.0.1:9/live --listen rtmp://127.0.0.1:0/moth --key-file {} --also http://127.0.0.1:9",
         env!("CARGO_BIN_EXE_moth"),

@@ -376,16 +376,11 @@ impl Exchange {
         self.queued_bytes > self.limits.queue_bytes || self.queue.len() > MOST_WAITING
     }
 
-    /// How long dependent frames may wait now, in milliseconds.
-    fn most_ms(&self, now: Moment) -> u64 {
-        let patience = if self.patient_until.is_some_and(|until| now < until) { 2 } else { 1 };
-        patience * self.limits.queue_ms
-    }
-
     /// Whether a dependent frame waits for too long. How long a keyframe or sound has waited does not count here:
     /// that could not be mended by dropping others.
     fn waits_too_long(&self, now: Moment) -> bool {
-        let most_ms = self.most_ms(now);
+        let patience = if self.patient_until.is_some_and(|until| now < until) { 2 } else { 1 };
+        let most_ms = patience * self.limits.queue_ms;
         self.any_waits_longer(now, most_ms) && self.age_of(now, Role::depends) > most_ms
     }
 

@@ -119,8 +119,7 @@ pub fn meaning(words: &[String], snapshot: Option<&Snapshot>) -> Result<Meaning,
         [] => Err(format!("say what to do; {EXPECTED}")),
         // What else was said is not repeated whole: it may be a stream key.
         [first, ..] => {
-            let meant = meant::near(first, VERBS).filter(|verb| verb != first);
-            let back = meant.map_or_else(String::new, |verb| format!(" (did you mean `{verb}`?)"));
+            let back = meant::asked_back(meant::near(first, VERBS).filter(|verb| verb != first));
             Err(format!("`{}` is nothing to tell like that{back}; {EXPECTED}", shown(first)))
         }
     }

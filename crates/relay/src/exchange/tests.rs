@@ -218,7 +218,7 @@ fn a_thin_line_loses_the_rest_of_a_group_and_no_fresh_frame_of_the_next() {
         }
     }
     // Of the first group (50 pictures that waited) everything went when its oldest had to; of the second, nothing.
-    assert!(before <= 50, "{before}");
+    assert!((40..=50).contains(&before), "{before}");
     assert_eq!(exchange.queue.iter().filter(|item| item.message.time.0 >= 60).count(), 50);
 }
 
