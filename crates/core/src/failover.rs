@@ -5,7 +5,7 @@ use std::time::Duration;
 use crate::moment::Moment;
 use crate::rate::Bitrate;
 use crate::reading::Tested;
-use crate::snapshot::State;
+use crate::state::State;
 use crate::suspects::Cause;
 
 /// Dark for this long is no short interruption: a server process that restarts is back sooner.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use crate::moment::Moment;
-use crate::snapshot::State;
+use crate::state::State;
 
 /// Seconds in one sealed page; pages are shared between snapshots, so a snapshot of a whole evening is cheap.
 const PAGE: usize = 256;

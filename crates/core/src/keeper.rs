@@ -19,6 +19,7 @@
 //! [`watching`]: how the queue moves and what is carried. [`moves`]: when to go down, and when up.
 
 mod moves;
+mod view;
 mod watching;
 
 use std::collections::VecDeque;
@@ -28,6 +29,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::moment::Moment;
 use crate::rate::Bitrate;
+pub use view::KeeperView;
 
 /// What a keeper may do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]

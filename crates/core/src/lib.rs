@@ -32,6 +32,7 @@ pub mod proposal;
 pub mod rate;
 pub mod reading;
 pub mod snapshot;
+pub mod state;
 pub mod suspects;
 pub mod trial;
 pub mod verdict;

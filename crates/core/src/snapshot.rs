@@ -1,63 +1,22 @@
 //! What the core knows at one moment: everything a screen or a log line shows.
 
-use serde::Serialize;
-
 use crate::account::Accounts;
 pub use crate::core::{Answer, Awaited, Moved};
 use crate::figure::Figure;
 use crate::history::{History, Mark};
 use crate::journey::Stage;
-use crate::keeper::Mode;
+use crate::keeper::KeeperView;
 use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
 use crate::notice::Notice;
 use crate::proposal::Action;
 use crate::reading::{Intended, StreamFacts};
+pub use crate::state::State;
 use crate::suspects::{Fault, Weighed};
 use crate::trial::Trial;
 use crate::verdict::Verdict;
 use crate::viewers::Viewers;
 use crate::wire::WireFigures;
-
-/// The connection's state.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum State {
-    /// Every frame is delivered in time.
-    Steady,
-    /// The queue holds more than a quarter of its limit; nothing is lost.
-    Strained,
-    /// Frames are being dropped.
-    Losing,
-    /// No server takes the broadcast.
-    Dark,
-}
-
-impl State {
-    /// The word shown, which is also the one in JSON.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Steady => "steady",
-            Self::Strained => "strained",
-            Self::Losing => "losing",
-            Self::Dark => "dark",
-        }
-    }
-}
-
-/// How the keeper stands.
-#[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct KeeperView {
-    /// What it may do.
-    pub mode: Mode,
-    /// It rests, because the bitrate was changed by hand.
-    pub rests: bool,
-    /// What it does and why, in a sentence; empty if it is off.
-    pub says: String,
-    /// What it holds to be the most the line carries, in kb/s.
-    pub estimate_kbps: Figure<f64>,
-}
 
 /// Everything known at one moment.
 #[derive(Debug, Clone)]

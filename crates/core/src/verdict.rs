@@ -96,6 +96,11 @@ impl Judge {
         if self.held.pinned.is_empty() { found } else { suspects(facts, &self.held) }
     }
 
+    /// The verdict on these facts as it would be, and nothing is held for it.
+    pub(crate) fn would_judge(&self, now: Moment, facts: &Facts) -> Verdict {
+        self.clone().judge(now, facts)
+    }
+
     /// The verdict on these facts.
     pub(crate) fn judge(&mut self, now: Moment, facts: &Facts) -> Verdict {
         let suspects = self.suspects(now, facts);

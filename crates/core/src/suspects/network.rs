@@ -9,11 +9,11 @@
 
 use super::{Cases, Cause, Fault, Finding, Held, Suspect, Weighed, away, frames_lost, percent, weigh};
 use crate::by_hand::Hand;
-use crate::core::STRAINED;
 use crate::facts::Facts;
 use crate::figure::Origin;
 use crate::proposal::{Proposal, to_bitrate, to_server};
 use crate::rate::Bitrate;
+use crate::state::STRAINED;
 
 /// A round trip this far above its floor is a queue on the way, in milliseconds; between the two cases
 /// measured above.

@@ -2,11 +2,10 @@
 
 use std::time::Duration;
 
-use super::Core;
+use super::Broadcast;
 use crate::figure::Origin;
 use crate::moment::Moment;
 use crate::notice::{Notice, NoticeKind};
-use crate::proposal::Action;
 use crate::rate::Bitrate;
 
 /// The wire is read over so long: a few keyframe intervals.
@@ -25,7 +24,7 @@ const STEP: Bitrate = Bitrate::from_kbps(50);
 
 /// What is known of the bitrate that is set.
 #[derive(Debug, Clone, Default)]
-pub(super) struct BitrateKnown {
+pub(in crate::core) struct BitrateKnown {
     /// What the broadcaster stated last.
     stated: Option<Bitrate>,
     /// What was done last since then, from what was on the wire, and when.
@@ -44,11 +43,19 @@ struct Done {
     is_unheeded: bool,
 }
 
-impl Core {
+/// A change that was said to be done, and is not seen.
+#[derive(Debug, Clone)]
+pub(in crate::core) struct Unheeded {
+    /// What was to be done.
+    pub to: Bitrate,
+    /// How it is seen, in plain words.
+    pub why: String,
+}
+
+impl Broadcast {
     /// What the broadcaster's video is set to, as far as it is known: what was said or done last, unless more than that comes; and
     /// where nothing was said, what comes.
-    #[must_use]
-    pub fn bitrate_set(&self) -> Option<Bitrate> {
+    pub(in crate::core) fn bitrate_set(&self) -> Option<Bitrate> {
         match (self.bitrate_said(), self.bitrate.most) {
             (Some(said), Some(most)) if most > said.scaled(BEYOND) => Some(most),
             (Some(said), _) => Some(said),
@@ -57,7 +64,7 @@ impl Core {
     }
 
     /// Nobody said or did anything: the bitrate is only seen.
-    pub(super) fn bitrate_is_only_seen(&self) -> bool {
+    pub(in crate::core) fn bitrate_is_only_seen(&self) -> bool {
         self.bitrate_said().is_none()
     }
 
@@ -67,71 +74,62 @@ impl Core {
 
     /// The broadcaster states a bitrate: gives it if that is news. Some repeat what they stated at the beginning, whatever was
     /// changed since.
-    pub(super) fn stated_bitrate(&mut self, stated: Option<Bitrate>) -> Option<Bitrate> {
+    pub(super) fn bitrate_stated(&mut self, stated: Option<Bitrate>) -> Option<Bitrate> {
         let stated = stated?;
         let is_repeated = self.bitrate.stated.replace(stated) == Some(stated) && self.bitrate.done.is_some();
         (!is_repeated).then_some(stated)
     }
 
     /// A bitrate was set, as whoever did it says.
-    pub(super) fn bitrate_was_set(&mut self, to: Bitrate) {
-        let done = Done { at: self.now, to, from_wire: self.video_on_wire(), is_judged: false, is_unheeded: false };
+    pub(super) fn bitrate_was_set(&mut self, now: Moment, to: Bitrate) {
+        let from_wire = self.video_over(now, READ_OVER);
+        let done = Done { at: now, to, from_wire, is_judged: false, is_unheeded: false };
         self.bitrate = BitrateKnown { stated: self.bitrate.stated, done: Some(done), most: None };
     }
 
-    /// Video on the wire over the last [`READ_OVER`].
-    fn video_on_wire(&self) -> Bitrate {
-        Bitrate::of(self.counted.video_bytes.within(self.now, READ_OVER), READ_OVER)
-    }
-
-    /// A second has passed: what the wire shows.
-    pub(super) fn follow_bitrate(&mut self) {
-        let read_since = |since: Moment| self.now.since(since) >= READ_OVER;
-        if !self.on_air_since.is_some_and(read_since) || !self.resumed_at.is_none_or(read_since) {
-            return;
+    /// A second has passed: what the wire shows. Gives a change of which that shows, for the first time, that it was not made.
+    pub(in crate::core) fn follow_bitrate(&mut self, now: Moment) -> Option<Unheeded> {
+        let read_since = |since: Moment| now.since(since) >= READ_OVER;
+        if !self.since.is_some_and(read_since) || !self.resumed_at.is_none_or(read_since) {
+            return None;
         }
-        let seen = self.video_on_wire();
-        let Some(mut done) = self.bitrate.done else { return self.saw(seen) };
-        if self.now.since(done.at) < TAKES + READ_OVER {
-            return;
+        let seen = self.video_over(now, READ_OVER);
+        let Some(mut done) = self.bitrate.done else {
+            self.bitrate.saw(seen);
+            return None;
+        };
+        if now.since(done.at) < TAKES + READ_OVER {
+            return None;
         }
-        self.saw(seen);
+        self.bitrate.saw(seen);
         let went = (done.from_wire.kbps() - seen.kbps()) / (done.from_wire.kbps() - done.to.kbps()).max(1.0);
         let is_lower = done.to < done.from_wire.scaled(1.0 - SEEN);
-        if is_lower && went < HEEDED && !done.is_judged {
-            done.is_unheeded = true;
-            self.was_not_heeded(done, seen);
-        } else if went >= HEEDED {
-            // Late is better than never.
-            done.is_unheeded = false;
-        }
+        let is_news = is_lower && went < HEEDED && !done.is_judged;
+        // Late is better than never.
+        done.is_unheeded = is_news || done.is_unheeded && went < HEEDED;
         self.bitrate.done = Some(Done { is_judged: true, ..done });
-    }
-
-    fn saw(&mut self, seen: Bitrate) {
-        let rounded = Bitrate::from_bps(seen.bps() + STEP.bps() / 2).rounded_down_to(STEP);
-        // An easy scene comes at less than is set: the most counts.
-        self.bitrate.most = self.bitrate.most.max((rounded > Bitrate::ZERO).then_some(rounded));
-    }
-
-    fn was_not_heeded(&mut self, done: Done, seen: Bitrate) {
-        let action = Action::SetBitrate { video: done.to };
-        let why = format!("it was said to be done, and {seen} of video come all the same");
-        self.mark(format!("{}: {why}", action.words()), false);
-        self.keeper.was_not_heeded(done.to, &why);
-        if let Some(trial) = self.trials.last_mut().filter(|trial| trial.action == action) {
-            trial.was_not_made(&why);
-        }
+        is_news.then(|| Unheeded {
+            to: done.to,
+            why: format!("it was said to be done, and {seen} of video come all the same"),
+        })
     }
 
     /// That a change was said to be made, and is not seen.
-    pub(super) fn unheeded(&self) -> Option<Notice> {
+    pub(in crate::core) fn unheeded(&self, now: Moment) -> Option<Notice> {
         let to = self.bitrate.done.filter(|done| done.is_unheeded)?.to;
-        let seen = self.video_on_wire();
+        let seen = self.video_over(now, READ_OVER);
         (seen > to.scaled(1.0 + SEEN)).then(|| Notice {
             kind: NoticeKind::Unheeded,
             text: format!("{to} was said to be set, and {seen} of video come: set it at the broadcaster by hand."),
             origin: Origin::Measured,
         })
+    }
+}
+
+impl BitrateKnown {
+    fn saw(&mut self, seen: Bitrate) {
+        let rounded = Bitrate::from_bps(seen.bps() + STEP.bps() / 2).rounded_down_to(STEP);
+        // An easy scene comes at less than is set: the most counts.
+        self.most = self.most.max((rounded > Bitrate::ZERO).then_some(rounded));
     }
 }

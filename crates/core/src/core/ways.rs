@@ -1,4 +1,4 @@
-//! What is known beyond the connection: probes along the way, and how things stood before the trouble.
+//! The ways out: probes along them, whether the connection is in doubt, and how things stood before the trouble.
 
 use std::time::Duration;
 
@@ -56,9 +56,9 @@ impl Way {
     }
 }
 
-/// Everything beyond the connection.
+/// What is known beyond the connection.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Beyond {
+pub(super) struct Ways {
     pub(super) gateway: Way,
     pub(super) other: Way,
     other_name: Option<String>,
@@ -74,7 +74,7 @@ pub(super) struct Beyond {
     uploads_lately: Option<(Moment, Bitrate, Option<Bitrate>)>,
 }
 
-impl Beyond {
+impl Ways {
     pub(super) fn probed(&mut self, at: Moment, probe: &Probe) {
         match &probe.to {
             ProbeTarget::Gateway => self.gateway.probed(at, probe.rtt_ms),
