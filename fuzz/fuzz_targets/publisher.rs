@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use moth_rtmp::StreamKey;
+use moth_destination::StreamKey;
 use moth_rtmp::session::Publisher;
 
 const KEY: &str = "a-key-that-nobody-hears";

@@ -14,7 +14,7 @@ use moth_core::suspects::Fault;
 use moth_core::viewers::Freezes;
 use moth_core::{Core, Settings};
 use moth_picture::Eye;
-use moth_relay::sighting::sighting;
+use moth_relay::packet::sighting::sighting;
 use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use serde::{Deserialize, Serialize};

@@ -1,9 +1,9 @@
 //! What a broadcaster says, byte by byte, for whoever means to say it at the wrong time; and what nobody should say.
 
 use bytes::BytesMut;
+use moth_destination::{Address, StreamKey};
 use moth_rtmp::message::{Message, MessageKind, StreamTime};
 use moth_rtmp::session::{Publisher, Receiver, ReceiverEvent};
-use moth_rtmp::{Address, StreamKey};
 
 /// On chunk stream 5, a message of no length and kind 18 (data), for message stream 1; each byte after it is one more.
 pub const EMPTY_MESSAGE: [u8; 12] = [5, 0, 0, 0, 0, 0, 0, 18, 1, 0, 0, 0];

@@ -5,7 +5,7 @@ pub use crate::core::{Answer, Awaited, Moved};
 use crate::figure::Figure;
 use crate::history::{History, Mark};
 use crate::journey::Stage;
-use crate::keeper::KeeperView;
+pub use crate::keeper::KeeperView;
 use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
 use crate::notice::Notice;

@@ -10,8 +10,8 @@ use std::time::Duration;
 use bytes::Bytes;
 use moth_core::reading::{ConnectionFigures, Observation, SoundFrame, VideoFrame};
 use moth_core::{Bitrate, Moment};
-use moth_relay::exchange::{Exchange, Limits, Role};
-use moth_rtmp::message::{Message, MessageKind, StreamTime};
+use moth_relay::exchange::{Exchange, Limits};
+use moth_relay::packet::{Medium, Packet, Role};
 use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 
@@ -102,22 +102,23 @@ pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
         let weight = if is_key { KEYFRAME_WEIGHT } else { rng.random_range(0.8..1.2) };
         let bytes = ((mean_bytes * unit * weight) as usize).clamp(16, keyframe.len());
         let whole = if is_key { &keyframe } else { &inter };
-        let message = |kind, payload| Message { kind, time: StreamTime(time_ms), stream_id: 1, payload };
-        exchange.offer(message(MessageKind::Video, whole.slice(..bytes)), now);
+        let packet = |role, medium, payload| Packet { role, medium, track: None, time_ms, payload };
+        let role = if is_key { Role::Keyframe } else { Role::Inter };
+        exchange.offer(packet(role, Medium::Video, whole.slice(..bytes)), now);
         let frame = VideoFrame { time_ms, bytes: bytes as u32, keyframe: is_key, ..VideoFrame::default() };
         contender.see(now, Observation::Video(frame));
         let audio = (AUDIO_KBPS * 1000.0 / 8.0 / FPS as f64) as usize;
-        exchange.offer(message(MessageKind::Audio, sound.slice(..audio)), now);
+        exchange.offer(packet(Role::Audio, Medium::Audio, sound.slice(..audio)), now);
         contender.see(now, Observation::Audio(SoundFrame { time_ms, bytes: audio as u32 }));
 
         // What the buffer has room for is handed over; what leaves it is acknowledged.
         let mut credit = trace.at(seconds) * 1000.0 * dt;
         loop {
             while line_bytes < buffer_bytes || line.is_empty() {
-                let Some(outgoing) = exchange.next(now) else { break };
-                let bytes = outgoing.message.payload.len();
+                let Some(packet) = exchange.next(now) else { break };
+                let bytes = packet.payload.len();
                 line_bytes += bytes as f64;
-                line.push_back(OnLine { bits_left: bytes as f64 * 8.0, bytes, role: outgoing.role });
+                line.push_back(OnLine { bits_left: bytes as f64 * 8.0, bytes, role: packet.role });
             }
             let Some(first) = line.front_mut() else { break };
             let gone = first.bits_left.min(credit);

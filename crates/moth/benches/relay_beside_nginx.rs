@@ -17,9 +17,9 @@ use std::time::{Duration, Instant};
 
 use bytes::{BufMut, BytesMut};
 use common::{Moth, Running, free_port, have, wait_for};
+use moth_destination::{Address, StreamKey};
 use moth_rtmp::message::{Message, MessageKind, StreamTime};
 use moth_rtmp::session::{Publisher, Receiver, ReceiverEvent};
-use moth_rtmp::{Address, StreamKey};
 
 const ROUNDS: usize = 3;
 

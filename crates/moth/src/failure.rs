@@ -2,8 +2,8 @@
 
 use std::path::PathBuf;
 
+use moth_destination::{AddressError, key::KeyError};
 use moth_logbook::readings::ReadingsError;
-use moth_rtmp::{AddressError, key::KeyError};
 use moth_stage::EveningError;
 use moth_store::config::ConfigError;
 use moth_store::keys::KeysError;

@@ -5,9 +5,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::rate::Bitrate;
+use moth_destination::{Address, StreamKey};
 use moth_relay::lobby::{Lobby, Progress, Stay};
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode};
-use moth_rtmp::{Address, StreamKey};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;

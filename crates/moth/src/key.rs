@@ -3,8 +3,8 @@
 use std::io::{self, IsTerminal, Read};
 
 use jiff::Timestamp;
-use moth_rtmp::StreamKey;
-use moth_rtmp::key::MAX_KEY_BYTES;
+use moth_destination::StreamKey;
+use moth_destination::key::MAX_KEY_BYTES;
 
 use crate::cli::{KeyDeed, KeyOptions, KitOptions};
 use crate::failure::Failure;

@@ -3,8 +3,8 @@
 use std::ffi::OsString;
 use std::path::Path;
 
-use moth_rtmp::StreamKey;
-use moth_rtmp::key::{KeyError, MAX_KEY_BYTES};
+use moth_destination::StreamKey;
+use moth_destination::key::{KeyError, MAX_KEY_BYTES};
 use moth_store::bounded;
 
 use crate::failure::Failure;

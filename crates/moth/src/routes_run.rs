@@ -4,11 +4,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::rate::Bitrate;
+use moth_destination::StreamKey;
 use moth_plan::measurement::ServerResult;
 use moth_plan::ranking::{Ranking, Wanted, rank};
 use moth_relay::Dialer;
 use moth_relay::measure::{Cancel, MeasurePlan, ServerPhase, Target, test_server};
-use moth_rtmp::StreamKey;
 
 /// Between two servers the line is left alone for this long, so that its queue is empty again.
 const PAUSE: Duration = Duration::from_millis(500);

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use moth_destination::StreamKey;
 use moth_plan::check::{Asked, Check};
 use moth_plan::line::LineRun;
 use moth_plan::ranking::Wanted;
@@ -12,7 +13,6 @@ use moth_plan::surroundings::Surroundings;
 use moth_relay::measure::{LineProgress, MeasurePlan, Target, run_line};
 use moth_relay::tcp::TcpDialer;
 use moth_relay::{Dialer, Server};
-use moth_rtmp::StreamKey;
 use moth_stage::{Afternoon, made_up_machine};
 use tokio::sync::{mpsc, watch};
 

@@ -5,11 +5,11 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use moth_core::rate::{Bitrate, grouped};
+use moth_destination::StreamKey;
 use moth_plan::line::{LineReading, LineRun, read};
 use moth_plan::surroundings::Surroundings;
 use moth_relay::measure::{LinePhase, LineProgress, Target, run_line};
 use moth_relay::tcp::TcpDialer;
-use moth_rtmp::StreamKey;
 use moth_store::results::{Kept, Tested};
 use serde::Serialize;
 

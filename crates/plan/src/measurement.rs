@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use moth_core::rate::Bitrate;
 use moth_core::reading::ConnectionFigures;
+use moth_destination::LinkError;
 use serde::{Deserialize, Serialize};
 
 /// Nothing acknowledged for this long, with something waiting, is a stall: a quarter of the 2 s for which a broadcast's
@@ -189,37 +190,6 @@ pub fn quantile(sorted: &[f64], share: f64) -> f64 {
     sorted[low] + (sorted[high] - sorted[low]) * (at - low as f64)
 }
 
-/// Why a server could not be tested.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum FailureKind {
-    /// Its name is not in the DNS, or the DNS does not answer.
-    NameNotFound,
-    /// Nothing listens on the port.
-    PortClosed,
-    /// It does not answer in time.
-    Silent,
-    /// TLS could not be set up: the certificate, mostly.
-    Tls,
-    /// It answered and said no: the key, the application, or a broadcast under the same key.
-    Refused,
-    /// The connection broke in the middle.
-    Broken,
-    /// What answers does not speak the protocol.
-    NotRtmp,
-    /// Anything else.
-    Other,
-}
-
-/// A server that could not be tested, or not to the end.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct TestFailure {
-    /// Why.
-    pub kind: FailureKind,
-    /// In plain words; never holds the key.
-    pub why: String,
-}
-
 /// What one server's test gave.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ServerResult {
@@ -238,7 +208,7 @@ pub struct ServerResult {
     /// What it carried with more offered.
     pub above: Option<Carried>,
     /// Why it ended early.
-    pub failure: Option<TestFailure>,
+    pub failure: Option<LinkError>,
     /// It was ended by hand: what there is, is kept.
     pub cancelled: bool,
 }

@@ -3,7 +3,9 @@
 use moth_core::rate::Bitrate;
 use serde::Serialize;
 
-use crate::measurement::{Carried, FailureKind, ServerResult};
+use moth_destination::FailureKind;
+
+use crate::measurement::{Carried, ServerResult};
 use crate::text::percent;
 
 /// What is asked of a server.
@@ -291,7 +293,7 @@ fn find(places: &[Place], results: &[ServerResult], wanted: Wanted) -> (Finding,
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::measurement::TestFailure;
+    use moth_destination::LinkError;
 
     const WANTED: Wanted = Wanted { planned: Bitrate::from_kbps(6000), headroom: 0.25 };
 
@@ -327,7 +329,7 @@ mod tests {
     }
 
     fn failed(name: &str, kind: FailureKind) -> ServerResult {
-        let failure = Some(TestFailure { kind, why: "it is away".into() });
+        let failure = Some(LinkError { kind, why: "it is away".into() });
         ServerResult { planned: None, above: None, failure, ..server(name, 0) }
     }
 

@@ -1,7 +1,7 @@
 //! A service: where one broadcasts to, and what it takes.
 
 use moth_core::rate::Bitrate;
-use moth_rtmp::Address;
+use moth_destination::Address;
 use serde::{Deserialize, Deserializer, de::Error};
 
 use crate::text::maybe_rate;

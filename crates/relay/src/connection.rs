@@ -4,10 +4,10 @@ use std::time::Duration;
 
 use futures::future::BoxFuture;
 use moth_core::reading::ConnectionFigures;
-use moth_rtmp::Address;
+use moth_destination::Address;
 use tokio::io::{AsyncRead, AsyncWrite};
 
-use crate::link_error::LinkError;
+use moth_destination::LinkError;
 
 /// A server the broadcast could go to.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -8,18 +8,19 @@ use futures::future::BoxFuture;
 use moth_core::figure::Origin;
 use moth_core::proposal::Action;
 use moth_core::reading::{LinkChange, Observation};
-use moth_rtmp::StreamKey;
+use moth_destination::StreamKey;
 use tokio::sync::mpsc;
 use tokio::time::{Instant, MissedTickBehavior, interval, sleep, timeout_at};
 
 use crate::backoff::Backoff;
 use crate::connection::{Dialer, Server};
 use crate::exchange::Sent;
+use crate::handover::{Answer, Handover, Turn};
 use crate::line::Line;
-use crate::link_error::LinkError;
 use crate::phase::Phase;
 use crate::recorder::Recorder;
 use crate::relay::Shared;
+use moth_destination::LinkError;
 
 /// How often acknowledgements are looked up.
 const TICK: Duration = Duration::from_millis(50);
@@ -42,8 +43,8 @@ pub(crate) enum Command {
     SwitchServer(String),
 }
 
-/// A connection being made to move to, and the server it is to.
-type Candidate = BoxFuture<'static, (usize, Result<Line, LinkError>)>;
+/// A connection being made to move to.
+type Candidate = BoxFuture<'static, Result<Box<Line>, LinkError>>;
 
 pub(crate) struct Delivery {
     pub shared: Arc<Shared>,
@@ -56,22 +57,10 @@ pub(crate) struct Delivery {
     pub backoff: Backoff,
     /// The service takes one connection at a time.
     pub one_at_a_time: bool,
+    /// A change of servers, from the wish to its answer.
+    pub handover: Handover<Candidate, Box<Line>>,
     /// The server that was left, and the last picture it got, until the first is handed to the next.
     pub left: Option<(String, Option<Sent>)>,
-    /// Where the broadcast was told to go, from then until it is told what came of it.
-    pub wish: Option<usize>,
-}
-
-/// How far a move to another server is.
-enum Way {
-    /// None is under way.
-    None,
-    /// A connection is being made beside the old one.
-    Opening(Candidate),
-    /// It is open, and waits for a keyframe to begin with.
-    Open(usize, Box<Line>),
-    /// The old connection is to be closed first, as soon as there is a keyframe.
-    Leaving(usize),
 }
 
 enum Ending {
@@ -93,7 +82,8 @@ impl Delivery {
                 return;
             }
             self.broadcast().await;
-            self.refuse_wish("the broadcast ended first".into());
+            let answer = self.handover.refused("the broadcast ended first");
+            self.answer(answer);
             self.shared.exchange().clear();
             self.shared.phase.free_place();
             self.link(LinkChange::Closed { server: self.server().name.clone() });
@@ -113,33 +103,27 @@ impl Delivery {
         self.recorder.note(Origin::Measured, Observation::acted(action, failed));
     }
 
+    fn answer(&self, answers: impl IntoIterator<Item = Answer>) {
+        for Answer { to, failed } in answers {
+            self.acted(&self.servers[to].name, failed);
+        }
+    }
+
+    /// A server by its name; one that there is not is told so.
     fn find(&self, name: &str) -> Option<usize> {
         let found = self.servers.iter().position(|s| s.name == name);
-        match found {
-            None => self.acted(name, Some("there is no server of that name".into())),
-            Some(index) if Some(index) == self.wish => self.acted(name, Some("it is on its way there already".into())),
-            Some(index) if index == self.current => self.acted(name, Some("the broadcast is already there".into())),
-            Some(_) => {}
+        if found.is_none() {
+            self.acted(name, Some("there is no server of that name".into()));
         }
-        found.filter(|index| *index != self.current && Some(*index) != self.wish)
-    }
-
-    /// A wish that came to nothing is told so: whoever wished waits for an answer.
-    fn refuse_wish(&mut self, why: String) {
-        if let Some(index) = self.wish.take() {
-            self.acted(&self.servers[index].name, Some(why));
-        }
-    }
-
-    /// Which server to go to now. The newest wish counts, also one to stay: an older one that is still on its way is told so.
-    fn wishes_for(&mut self, name: &str) -> Option<usize> {
-        let known = self.servers.iter().position(|server| server.name == name);
-        if known.is_some() && known != self.wish {
-            self.refuse_wish("another server was chosen before the broadcast got there".into());
-        }
-        let found = self.find(name);
-        self.wish = found.or(self.wish);
         found
+    }
+
+    /// The broadcast is to move while it is carried.
+    fn move_to(&mut self, name: &str) {
+        let Some(to) = self.find(name) else { return };
+        let attempt = (!self.one_at_a_time).then(|| self.try_server(to));
+        let answers = self.handover.wished(to, self.current, attempt.map(|attempt| || attempt));
+        self.answer(answers);
     }
 
     /// Waits until a broadcaster publishes; a server chosen meanwhile is the one to begin with.
@@ -159,10 +143,16 @@ impl Delivery {
 
     /// Makes another server the one to connect to next.
     fn choose(&mut self, name: &str) {
-        if let Some(index) = self.find(name) {
-            self.current = index;
-            self.backoff.reset();
-            self.acted(name, None);
+        match self.find(name) {
+            Some(index) if index == self.current => {
+                self.acted(name, Some("the broadcast is already there".into()));
+            }
+            Some(index) => {
+                self.current = index;
+                self.backoff.reset();
+                self.acted(name, None);
+            }
+            None => {}
         }
     }
 
@@ -193,14 +183,14 @@ impl Delivery {
                         self.shared.with(|exchange| line.cut_off(exchange));
                         // Closed, not only told: the service may look at that.
                         drop(line);
-                        let (_, outcome) = self.try_server(index).await;
-                        match outcome {
+                        match self.try_server(index).await {
                             Ok(next) => {
-                                line = next;
+                                line = *next;
                                 self.arrive(index);
                             }
                             Err(error) => {
-                                self.refuse_wish(error.why);
+                                let answer = self.handover.refused(&error.why);
+                                self.answer(answer);
                                 self.shared.exchange().begin_again();
                                 break;
                             }
@@ -232,8 +222,8 @@ impl Delivery {
     fn hand_over_the_rest(&mut self, line: &mut Line) {
         loop {
             let next = self.shared.exchange().next_before_keyframe(self.recorder.now());
-            let Some(outgoing) = next else { break };
-            line.send(&outgoing);
+            let Some(packet) = next else { break };
+            line.send(&packet);
         }
         self.left = Some((line.server.name.clone(), self.shared.exchange().last_sent()));
     }
@@ -242,10 +232,9 @@ impl Delivery {
     fn arrive(&mut self, index: usize) {
         self.shared.exchange().begin_again();
         self.current = index;
-        self.wish = None;
-        let server = self.server().name.clone();
-        self.acted(&server, None);
-        self.link(LinkChange::Up { server });
+        let answer = self.handover.arrived(index);
+        self.answer([answer]);
+        self.link(LinkChange::Up { server: self.server().name.clone() });
     }
 
     /// Tells what a change of servers cost, once the first picture is handed to the new one.
@@ -341,16 +330,15 @@ impl Delivery {
         let mut tick = interval(TICK);
         tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let mut ticks = 0_u32;
-        let mut way = Way::None;
         let mut finish_by: Option<Instant> = None;
         loop {
             // The old connection goes on until there is a keyframe for the new one to begin with.
             if self.shared.exchange().could_begin() {
-                way = match way {
-                    Way::Open(index, next) => return Ending::Moved(index, next),
-                    Way::Leaving(index) => return Ending::Leaving(index),
-                    other => other,
-                };
+                match self.handover.at_keyframe() {
+                    Some(Turn::Over(index, next)) => return Ending::Moved(index, next),
+                    Some(Turn::Close(index)) => return Ending::Leaving(index),
+                    None => {}
+                }
             }
             self.fill(line);
             self.tell_gap();
@@ -361,26 +349,14 @@ impl Delivery {
                 biased;
                 command = self.commands.recv() => {
                     match command {
-                        Some(Command::SwitchServer(name)) => {
-                            way = match self.wishes_for(&name) {
-                                Some(index) if self.one_at_a_time => Way::Leaving(index),
-                                Some(index) => Way::Opening(self.try_server(index)),
-                                None if self.wish.is_none() => Way::None,
-                                None => way,
-                            };
-                        }
+                        Some(Command::SwitchServer(name)) => self.move_to(&name),
                         None => return self.see_off(line).await,
                     }
                     Ok(())
                 }
-                (index, outcome) = outcome_of(&mut way) => {
-                    way = match outcome {
-                        Ok(next) => Way::Open(index, Box::new(next)),
-                        Err(error) => {
-                            self.refuse_wish(error.why);
-                            Way::None
-                        }
-                    };
+                outcome = self.handover.attempted() => {
+                    let answer = self.handover.opened(outcome);
+                    self.answer(answer);
                     Ok(())
                 }
                 _ = tick.tick() => {
@@ -400,15 +376,12 @@ impl Delivery {
                 () = self.shared.phase.is_cut_short(), if finish_by.is_some() => return self.see_off(line).await,
             };
             if let Err(error) = outcome {
-                return match (way, self.wish.take()) {
-                    // One that is open already takes over.
-                    (Way::Open(index, next), _) => Ending::Moved(index, next),
-                    // Lost on the way to another server: that is where to go on.
-                    (_, Some(index)) => {
-                        self.current = index;
-                        self.acted(&self.servers[index].name, None);
-                        Ending::Lost(error)
-                    }
+                let (turn, answer) = self.handover.lost();
+                // Lost on the way to another server: that is where to go on.
+                self.current = answer.as_ref().map_or(self.current, |answer| answer.to);
+                self.answer(answer);
+                return match turn {
+                    Some(Turn::Over(index, next)) => Ending::Moved(index, next),
                     _ => Ending::Lost(error),
                 };
             }
@@ -418,30 +391,22 @@ impl Delivery {
     /// Hands over what the connection can take.
     fn fill(&self, line: &mut Line) {
         while line.wants_more() {
-            let Some(outgoing) = self.shared.exchange().next(self.recorder.now()) else { return };
-            line.send(&outgoing);
+            let Some(packet) = self.shared.exchange().next(self.recorder.now()) else { return };
+            line.send(&packet);
         }
     }
 
     fn try_server(&self, index: usize) -> Candidate {
         let (dialer, server, key) = (self.dialer.clone(), self.servers[index].clone(), self.key.clone());
-        async move { (index, Line::establish(&*dialer, server, key).await) }.boxed()
+        async move { Line::establish(&*dialer, server, key).await.map(Box::new) }.boxed()
     }
 
     /// The broadcast is over: tells the server, and waits for the last acknowledgements.
-    async fn see_off(&self, line: &mut Line) -> Ending {
+    async fn see_off(&mut self, line: &mut Line) -> Ending {
         line.finish();
         settle_until(line, &self.shared, Instant::now() + FINISH).await;
         self.shared.with(|exchange| line.cut_off(exchange));
         Ending::Finished
-    }
-}
-
-/// What comes of the connection that is being made; never, while none is.
-async fn outcome_of(way: &mut Way) -> (usize, Result<Line, LinkError>) {
-    match way {
-        Way::Opening(attempt) => attempt.await,
-        _ => std::future::pending().await,
     }
 }
 

@@ -7,15 +7,13 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use bytes::Bytes;
 use moth_core::account::{Account, Accounts};
 use moth_core::moment::Moment;
 use moth_core::reading::QueueLevel;
 use moth_core::viewers::Freezes;
-use moth_rtmp::media::{AudioPart, VideoPart, VideoTag, track};
-use moth_rtmp::message::{Message, MessageKind, StreamTime};
 
 use crate::gaps::Gaps;
+use crate::packet::{HeaderSlot, Packet, Role};
 
 /// How much may wait.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -48,107 +46,26 @@ const MOST_OTHERS: usize = 256;
 /// Headers that are kept: no broadcast has so many tracks.
 const MOST_HEADERS: usize = 64;
 
-/// What a message is to the exchange.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Role {
-    /// Needed by the server before frames, sent again on every new connection; not a frame.
-    Header(HeaderSlot),
-    /// Passed through in its place, not a frame.
-    Note,
-    /// One frame of sound.
-    Audio,
-    /// A frame that needs no other.
-    Keyframe,
-    /// A frame that needs earlier ones.
-    Inter,
-    /// A frame that no other needs.
-    Disposable,
-}
-
-/// Which header; a newer one takes an older one's place.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum HeaderSlot {
-    /// The stream's metadata.
-    Metadata,
-    /// The video decoder's configuration.
-    Video,
-    /// The audio decoder's configuration.
-    Audio,
-}
-
-impl Role {
-    /// What a message is.
-    #[must_use]
-    pub fn of(message: &Message) -> Self {
-        match message.kind {
-            MessageKind::Video => match VideoTag::parse(&message.payload).part {
-                VideoPart::Header => Self::Header(HeaderSlot::Video),
-                VideoPart::Keyframe => Self::Keyframe,
-                VideoPart::Inter => Self::Inter,
-                VideoPart::Disposable => Self::Disposable,
-                VideoPart::Note => Self::Note,
-            },
-            MessageKind::Audio => match AudioPart::parse(&message.payload) {
-                AudioPart::Header => Self::Header(HeaderSlot::Audio),
-                AudioPart::Frame => Self::Audio,
-                AudioPart::Note => Self::Note,
-            },
-            MessageKind::Data => {
-                // Only what begins with @setDataFrame or onMetaData is the stream's own; cue points pass through.
-                let named = |name: &str| message.payload.get(3..3 + name.len()) == Some(name.as_bytes());
-                if named("@setDataFrame") || named("onMetaData") {
-                    Self::Header(HeaderSlot::Metadata)
-                } else {
-                    Self::Note
-                }
-            }
-            _ => Self::Note,
-        }
-    }
-
-    fn is_frame(self) -> bool {
-        self.is_video_frame() || self == Self::Audio
-    }
-
-    fn is_video_frame(self) -> bool {
-        matches!(self, Self::Keyframe | Self::Inter | Self::Disposable)
-    }
-
-    fn depends(self) -> bool {
-        matches!(self, Self::Inter | Self::Disposable)
-    }
-}
-
 #[derive(Debug)]
-struct Item {
-    role: Role,
+struct Waiting {
     came: Moment,
-    message: Message,
-}
-
-/// Something to send next.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Outgoing {
-    /// What it is; a frame is accounted for by [`Exchange::delivered`] or [`Exchange::cut_off`] later.
-    pub role: Role,
-    /// The message, unchanged.
-    pub message: Message,
+    packet: Packet,
 }
 
 /// The queue and the accounts.
 #[derive(Debug)]
 pub struct Exchange {
     limits: Limits,
-    queue: VecDeque<Item>,
+    queue: VecDeque<Waiting>,
     queued_bytes: usize,
     /// Headers and notes among what waits.
     waiting_others: usize,
     accounts: Accounts,
     /// The headers in force at the front of the queue, each track's own.
-    headers: BTreeMap<(HeaderSlot, u8), Bytes>,
+    headers: BTreeMap<(HeaderSlot, u8), Packet>,
     /// Headers to send before the next item of the queue.
     due: VecDeque<(HeaderSlot, u8)>,
-    due_time: StreamTime,
+    due_time_ms: u32,
     /// A new connection must begin at a keyframe.
     begin_at_keyframe: bool,
     /// A frame others depend on was dropped, or none came yet: dependent frames are dropped on arrival.
@@ -185,7 +102,7 @@ impl Exchange {
             accounts: Accounts::default(),
             headers: BTreeMap::new(),
             due: VecDeque::new(),
-            due_time: StreamTime(0),
+            due_time_ms: 0,
             begin_at_keyframe: false,
             gap: true,
             is_unopened: true,
@@ -240,9 +157,9 @@ impl Exchange {
         self.queue.is_empty() && self.due.is_empty()
     }
 
-    /// Takes a message from the broadcaster.
-    pub fn offer(&mut self, message: Message, now: Moment) {
-        let role = Role::of(&message);
+    /// Takes a packet from the broadcaster.
+    pub fn offer(&mut self, packet: Packet, now: Moment) {
+        let role = packet.role;
         if let Some(account) = account(&mut self.accounts, role) {
             account.offer();
         }
@@ -257,7 +174,7 @@ impl Exchange {
             }
             _ => {}
         }
-        self.queued_bytes += message.payload.len();
+        self.queued_bytes += packet.payload.len();
         if !role.is_frame() {
             self.waiting_others += 1;
             if self.waiting_others > MOST_OTHERS
@@ -266,34 +183,28 @@ impl Exchange {
                 self.remove(oldest);
             }
         }
-        self.queue.push_back(Item { role, came: now, message });
+        self.queue.push_back(Waiting { came: now, packet });
         self.trim(role, now);
     }
 
-    /// The next message to send, if there is one. It leaves the queue but stays in the accounts as queued.
-    pub fn next(&mut self, now: Moment) -> Option<Outgoing> {
+    /// The next packet to send, if there is one. It leaves the queue but stays in the accounts as queued.
+    pub fn next(&mut self, now: Moment) -> Option<Packet> {
         if self.begin_at_keyframe {
             self.skip_to_keyframe(now)?;
         }
         while let Some((slot, track)) = self.due.pop_front() {
-            if let Some(payload) = self.headers.get(&(slot, track)).cloned() {
-                let kind = match slot {
-                    HeaderSlot::Metadata => MessageKind::Data,
-                    HeaderSlot::Video => MessageKind::Video,
-                    HeaderSlot::Audio => MessageKind::Audio,
-                };
-                let message = Message { kind, time: self.due_time, stream_id: 1, payload };
-                return Some(Outgoing { role: Role::Header(slot), message });
+            if let Some(header) = self.headers.get(&(slot, track)).cloned() {
+                return Some(Packet { time_ms: self.due_time_ms, ..header });
             }
         }
-        let item = self.remove(0)?;
-        if item.role.is_video_frame() {
-            self.gaps.sent(now, item.message.time.0);
-            let time_ms = item.message.time.0;
+        let packet = self.remove(0)?;
+        if packet.role.is_video_frame() {
+            let time_ms = packet.time_ms;
+            self.gaps.sent(now, time_ms);
             let before = self.last_sent.map_or(time_ms, |sent| sent.time_ms);
             self.last_sent = Some(Sent { at: now, time_ms, interval_ms: time_ms.wrapping_sub(before) });
         }
-        Some(Outgoing { role: item.role, message: item.message })
+        Some(packet)
     }
 
     /// The last picture that was handed over.
@@ -304,10 +215,10 @@ impl Exchange {
 
     /// What still waits before the first keyframe, if one waits and what is before it is fresh: it belongs to the
     /// connection that is about to be left.
-    pub fn next_before_keyframe(&mut self, now: Moment) -> Option<Outgoing> {
+    pub fn next_before_keyframe(&mut self, now: Moment) -> Option<Packet> {
         let waits = self.has_video && !self.begin_at_keyframe && self.could_begin();
         let is_fresh = u128::from(self.age_ms(now)) <= FRESH_MS;
-        if waits && is_fresh && self.queue.front().is_some_and(|item| item.role != Role::Keyframe) {
+        if waits && is_fresh && self.queue.front().is_some_and(|item| item.packet.role != Role::Keyframe) {
             return self.next(now);
         }
         None
@@ -340,7 +251,7 @@ impl Exchange {
     /// Whether a new connection could begin now: a keyframe waits, or there is no video at all.
     #[must_use]
     pub fn could_begin(&self) -> bool {
-        !self.has_video || self.queue.iter().any(|item| item.role == Role::Keyframe)
+        !self.has_video || self.queue.iter().any(|item| item.packet.role == Role::Keyframe)
     }
 
     /// The broadcast is over: nothing of it is sent any more, and its headers are forgotten.
@@ -358,7 +269,7 @@ impl Exchange {
 
     /// How long the oldest waiting frame of some roles has waited.
     fn age_of(&self, now: Moment, wanted: impl Fn(Role) -> bool) -> u64 {
-        let oldest = self.queue.iter().find(|item| wanted(item.role));
+        let oldest = self.queue.iter().find(|item| wanted(item.packet.role));
         oldest.map_or(0, |item| u64::try_from(now.since(item.came).as_millis()).unwrap_or(u64::MAX))
     }
 
@@ -385,23 +296,23 @@ impl Exchange {
     }
 
     /// Takes an item out of the queue; a header is in force from then on.
-    fn remove(&mut self, index: usize) -> Option<Item> {
-        let item = self.queue.remove(index)?;
-        self.queued_bytes -= item.message.payload.len();
-        self.waiting_others -= usize::from(!item.role.is_frame());
-        if let Role::Header(slot) = item.role {
-            let track = track(item.message.kind, &item.message.payload).unwrap_or_default();
+    fn remove(&mut self, index: usize) -> Option<Packet> {
+        let packet = self.queue.remove(index)?.packet;
+        self.queued_bytes -= packet.payload.len();
+        self.waiting_others -= usize::from(!packet.role.is_frame());
+        if let Role::Header(slot) = packet.role {
+            let track = packet.track.unwrap_or_default();
             if self.headers.len() < MOST_HEADERS || self.headers.contains_key(&(slot, track)) {
-                self.headers.insert((slot, track), item.message.payload.clone());
+                self.headers.insert((slot, track), packet.clone());
             }
         }
-        Some(item)
+        Some(packet)
     }
 
     /// Takes an item out of the queue for good.
     fn remove_frame(&mut self, index: usize) -> Option<()> {
-        let item = self.remove(index)?;
-        self.give_up(item.role);
+        let packet = self.remove(index)?;
+        self.give_up(packet.role);
         Some(())
     }
 
@@ -412,7 +323,7 @@ impl Exchange {
     }
 
     fn position(&self, wanted: impl Fn(Role) -> bool) -> Option<usize> {
-        self.queue.iter().position(|item| wanted(item.role))
+        self.queue.iter().position(|item| wanted(item.packet.role))
     }
 
     /// Brings the queue within its limits again, now that one more came.
@@ -442,7 +353,7 @@ impl Exchange {
         }
         // Keyframes and sound are all that is left, and they are too many: the oldest keyframes, then
         // the oldest sound, then whatever there is.
-        while self.has_too_much() && self.queue.iter().filter(|item| item.role == Role::Keyframe).count() > 1 {
+        while self.has_too_much() && self.queue.iter().filter(|item| item.packet.role == Role::Keyframe).count() > 1 {
             let Some(index) = self.position(|role| role == Role::Keyframe) else { break };
             self.remove_frame(index);
         }
@@ -457,7 +368,7 @@ impl Exchange {
 
     /// Cuts the last group short by a frame; `false` if it has no frame to lose.
     fn drop_newest_dependent(&mut self) -> bool {
-        let Some(last) = self.queue.iter().rposition(|item| item.role.depends()) else { return false };
+        let Some(last) = self.queue.iter().rposition(|item| item.packet.role.depends()) else { return false };
         self.remove_frame(last);
         self.gap = true;
         true
@@ -466,13 +377,13 @@ impl Exchange {
     /// Drops the oldest frame and what depends on it; a header or note only if there is no frame.
     fn drop_oldest_frame(&mut self) {
         let index = self.position(Role::is_frame).unwrap_or(0);
-        let Some(role) = self.queue.get(index).map(|item| item.role) else { return };
+        let Some(role) = self.queue.get(index).map(|item| item.packet.role) else { return };
         self.remove_frame(index);
         if !matches!(role, Role::Keyframe | Role::Inter) {
             return;
         }
-        while let Some(next) = self.queue.iter().skip(index).position(|item| item.role.is_video_frame()) {
-            if self.queue[index + next].role == Role::Keyframe {
+        while let Some(next) = self.queue.iter().skip(index).position(|item| item.packet.role.is_video_frame()) {
+            if self.queue[index + next].packet.role == Role::Keyframe {
                 return;
             }
             self.remove_frame(index + next);
@@ -484,7 +395,7 @@ impl Exchange {
     /// is behind it.
     fn drop_what_waits_longest(&mut self) -> bool {
         let Some(first) = self.position(Role::depends) else { return false };
-        if self.queue[first].role == Role::Disposable {
+        if self.queue[first].packet.role == Role::Disposable {
             return self.remove_frame(first).is_some();
         }
         self.drop_group_before_keyframe()
@@ -493,11 +404,11 @@ impl Exchange {
     /// Drops the dependent frames before the first keyframe that has any before it.
     fn drop_group_before_keyframe(&mut self) -> bool {
         let Some(first) = self.position(Role::depends) else { return false };
-        let end = self.queue.iter().skip(first).position(|item| item.role == Role::Keyframe);
+        let end = self.queue.iter().skip(first).position(|item| item.packet.role == Role::Keyframe);
         let Some(mut end) = end.map(|offset| first + offset) else { return false };
         let mut index = first;
         while index < end {
-            if self.queue[index].role.depends() {
+            if self.queue[index].packet.role.depends() {
                 self.remove_frame(index);
                 end -= 1;
             } else {
@@ -511,8 +422,8 @@ impl Exchange {
     /// waits yet.
     fn skip_to_keyframe(&mut self, now: Moment) -> Option<()> {
         if self.has_video {
-            let is_fresh = |item: &Item| now.since(item.came).as_millis() <= u128::from(self.limits.queue_ms);
-            let keyframes = || self.queue.iter().enumerate().filter(|(_, item)| item.role == Role::Keyframe);
+            let is_fresh = |item: &Waiting| now.since(item.came).as_millis() <= u128::from(self.limits.queue_ms);
+            let keyframes = || self.queue.iter().enumerate().filter(|(_, item)| item.packet.role == Role::Keyframe);
             // The oldest that is not too old keeps most; else the newest.
             let found = keyframes()
                 .find(|(_, item)| is_fresh(item))
@@ -530,7 +441,7 @@ impl Exchange {
                 self.remove_frame(0);
             }
         }
-        self.due_time = self.queue.front()?.message.time;
+        self.due_time_ms = self.queue.front()?.packet.time_ms;
         self.due = self.headers.keys().copied().collect();
         self.begin_at_keyframe = false;
         Some(())

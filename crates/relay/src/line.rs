@@ -4,13 +4,14 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use moth_core::reading::ConnectionFigures;
-use moth_plan::measurement::FailureKind;
-use moth_rtmp::StreamKey;
+use moth_destination::FailureKind;
+use moth_destination::StreamKey;
 
 use crate::connection::{Dialer, Server};
-use crate::exchange::{Exchange, Outgoing, Role};
+use crate::exchange::Exchange;
 use crate::link::Link;
-use crate::link_error::LinkError;
+use crate::packet::{Packet, Role};
+use moth_destination::LinkError;
 
 /// With bytes on their way and none acknowledged for this long, the connection is lost, whatever the kernel
 /// still hopes: it would retry for a quarter of an hour.
@@ -34,19 +35,19 @@ impl Line {
         Ok(Self { server, link, in_flight: VecDeque::new() })
     }
 
-    /// Whether the next message may be handed over.
+    /// Whether the next packet may be handed over.
     pub(crate) fn wants_more(&self) -> bool {
         self.link.waiting_bytes() < COMMITTED_BYTES
     }
 
-    /// Takes a message to send.
-    pub(crate) fn send(&mut self, outgoing: &Outgoing) {
-        let end = self.link.send(&outgoing.message);
-        if !matches!(outgoing.role, Role::Header(_) | Role::Note) {
+    /// Takes a packet to send.
+    pub(crate) fn send(&mut self, packet: &Packet) {
+        let end = self.link.send(packet);
+        if packet.role.is_frame() {
             if self.in_flight.is_empty() {
                 self.link.begin_waiting();
             }
-            self.in_flight.push_back((end, outgoing.role));
+            self.in_flight.push_back((end, packet.role));
         }
     }
 

@@ -8,16 +8,16 @@ use std::time::Duration;
 
 use bytes::{Buf, BytesMut};
 use moth_core::reading::ConnectionFigures;
-use moth_plan::measurement::FailureKind;
-use moth_rtmp::message::Message;
-use moth_rtmp::session::{Publisher, PublisherEvent, Stage};
-use moth_rtmp::{Address, StreamKey};
+use moth_destination::FailureKind;
+use moth_destination::{Address, StreamKey};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::time::{Instant, timeout};
 
 use crate::connection::{BoxConnection, Dialer, Server};
-use crate::link_error::LinkError;
+use crate::packet::Packet;
+use crate::rtmp::server::RtmpSession;
 use crate::token_bucket::TokenBucket;
+use moth_destination::LinkError;
 
 /// A server gets this long to take a TCP connection.
 const DIAL: Duration = Duration::from_secs(5);
@@ -31,10 +31,37 @@ const MOST_ANSWERS: usize = 64 << 10;
 const MESSAGES_PER_S: u32 = 500;
 const MESSAGES_AT_ONCE: u32 = 20_000;
 
+/// What is said on a connection to a server, in its protocol and without I/O: the adapter that a protocol needs at a server.
+pub(crate) trait Session: Send {
+    /// Takes what is to be sent next.
+    fn take_output(&mut self) -> BytesMut;
+
+    /// Whether the server takes the broadcast.
+    fn is_taken(&self) -> bool;
+
+    /// Takes what the server says.
+    ///
+    /// # Errors
+    /// [`LinkError`] if it refuses, or makes no sense.
+    fn hear(&mut self, bytes: &[u8]) -> Result<(), LinkError>;
+
+    /// Messages that it said so far.
+    fn heard_messages(&self) -> u64;
+
+    /// Makes a packet ready to be sent, once the broadcast is taken.
+    fn send(&mut self, packet: &Packet);
+
+    /// Says that the broadcast is over.
+    fn finish(&mut self);
+
+    /// What it means if the server hangs up now, in words that follow on "it did so"; `None` if nothing.
+    fn hung_up(&self) -> Option<(FailureKind, &'static str)>;
+}
+
 /// A connection to a server that takes the broadcast.
 pub(crate) struct Link {
     connection: BoxConnection,
-    publisher: Publisher,
+    session: Box<dyn Session>,
     out: BytesMut,
     /// How much of it answers the server, at the most.
     answers_bytes: usize,
@@ -56,7 +83,7 @@ impl Link {
     fn over(connection: BoxConnection, address: Address, key: StreamKey) -> Self {
         Self {
             connection,
-            publisher: Publisher::new(address, key),
+            session: Box::new(RtmpSession::new(address, key)),
             out: BytesMut::new(),
             answers_bytes: 0,
             written_bytes: 0,
@@ -70,8 +97,8 @@ impl Link {
     /// Asks the server to take the broadcast.
     pub(crate) async fn open(&mut self) -> Result<(), LinkError> {
         let open = async {
-            self.out.unsplit(self.publisher.take_output());
-            while !self.publisher.is_ready() {
+            self.out.unsplit(self.session.take_output());
+            while !self.session.is_taken() {
                 self.step().await?;
             }
             Ok::<_, LinkError>(())
@@ -84,21 +111,12 @@ impl Link {
 
     /// Many servers refuse by hanging up; what they mean depends on what they were asked last.
     fn hung_up(&self, error: LinkError) -> LinkError {
-        if error.kind != FailureKind::Broken {
-            return error;
-        }
-        let (kind, meaning) = match self.publisher.stage() {
-            Stage::Handshake => (FailureKind::NotRtmp, "before it said anything: it may not be an RTMP server"),
-            Stage::Application => {
-                (FailureKind::Refused, "when asked for the application: the address may end in a wrong one")
+        match self.session.hung_up() {
+            Some((kind, meaning)) if error.kind == FailureKind::Broken => {
+                LinkError::new(kind, format!("{} {meaning}", error.why))
             }
-            Stage::Broadcast => (
-                FailureKind::Refused,
-                "instead of taking the broadcast: the key is wrong or in use, or it takes none now",
-            ),
-            Stage::Taken => return error,
-        };
-        LinkError::new(kind, format!("{} {meaning}", error.why))
+            _ => error,
+        }
     }
 
     /// Bytes encoded and not yet taken by the connection.
@@ -106,10 +124,10 @@ impl Link {
         self.out.len()
     }
 
-    /// Encodes a message to be sent; gives the count of bytes that ends with its last one.
-    pub(crate) fn send(&mut self, message: &Message) -> u64 {
-        self.publisher.send(message);
-        self.out.unsplit(self.publisher.take_output());
+    /// Encodes a packet to be sent; gives the count of bytes that ends with its last one.
+    pub(crate) fn send(&mut self, packet: &Packet) -> u64 {
+        self.session.send(packet);
+        self.out.unsplit(self.session.take_output());
         self.written_bytes + self.out.len() as u64
     }
 
@@ -154,11 +172,10 @@ impl Link {
         })
         .await?;
         if read > 0 {
-            let before = self.publisher.received_messages();
-            self.publisher.feed(&self.input[..read]);
-            while let Some(PublisherEvent::Ready) = self.publisher.poll()? {}
-            self.pace.took(self.publisher.received_messages() - before);
-            let answers = self.publisher.take_output();
+            let before = self.session.heard_messages();
+            self.session.hear(&self.input[..read])?;
+            self.pace.took(self.session.heard_messages() - before);
+            let answers = self.session.take_output();
             self.answers_bytes = if self.out.is_empty() { 0 } else { self.answers_bytes } + answers.len();
             if self.answers_bytes > MOST_ANSWERS {
                 return Err(LinkError::new(FailureKind::Broken, "it asks without end and reads no answer"));
@@ -208,8 +225,8 @@ impl Link {
 
     /// Tells the server that the broadcast is over, as far as it still listens.
     pub(crate) fn finish(&mut self) {
-        self.publisher.finish();
-        self.out.unsplit(self.publisher.take_output());
+        self.session.finish();
+        self.out.unsplit(self.session.take_output());
     }
 }
 
@@ -256,7 +273,7 @@ mod tests {
     fn link(says: BytesMut) -> Link {
         let address = "rtmp://127.0.0.1/live".parse().unwrap();
         let mut link = Link::over(Box::new(Deaf(says)), address, StreamKey::new("key").unwrap());
-        link.out.unsplit(link.publisher.take_output());
+        link.out.unsplit(link.session.take_output());
         link
     }
 
@@ -269,7 +286,7 @@ mod tests {
         for _ in 0..200 {
             let _ = timeout(Duration::from_millis(50), link.step()).await;
         }
-        let read = link.publisher.received_messages();
+        let read = link.session.heard_messages();
         // At once, in ten seconds, and what came in one read.
         let most = u64::from(MESSAGES_AT_ONCE) + 10 * u64::from(MESSAGES_PER_S) + 1024;
         assert!((u64::from(MESSAGES_AT_ONCE)..most).contains(&read), "{read}");

@@ -2,7 +2,7 @@
 
 use std::io;
 
-use moth_rtmp::Address;
+use moth_destination::Address;
 use tokio::net::TcpListener;
 use tokio::sync::mpsc;
 

@@ -8,8 +8,7 @@ use std::time::Duration;
 use moth_core::Moment;
 use moth_core::figure::Origin;
 use moth_core::reading::Observation;
-use moth_rtmp::StreamKey;
-use moth_rtmp::message::Message;
+use moth_destination::StreamKey;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::sync::{Notify, mpsc, watch};
 use tokio::time::{MissedTickBehavior, interval};
@@ -18,11 +17,14 @@ use crate::backoff::{Backoff, Reconnect};
 use crate::connection::{Dialer, Server};
 use crate::delivery::{CUT_SHORT, Command, Delivery};
 use crate::exchange::{Exchange, Limits};
-use crate::intake::Intake;
+use crate::handover::Handover;
 use crate::lobby::Lobby;
+use crate::on_air::Place;
 use crate::onlooker::Onlooker;
+use crate::packet::Packet;
 use crate::phase::Phases;
 use crate::recorder::Recorder;
+use crate::rtmp::door::Door;
 use crate::sparing::Sparing;
 
 /// How often the accounts are read.
@@ -149,11 +151,11 @@ impl Shared {
         now.since(self.lock().heard_at)
     }
 
-    /// Takes a message from the broadcaster.
-    pub(crate) fn offer(&self, message: Message, now: Moment) {
+    /// Takes a packet from the broadcaster.
+    pub(crate) fn offer(&self, packet: Packet, now: Moment) {
         let mut post = self.lock();
-        post.newest = Some((now, message.time.0));
-        post.exchange.offer(message, now);
+        post.newest = Some((now, packet.time_ms));
+        post.exchange.offer(packet, now);
     }
 
     /// A restarted broadcaster begins: where its timestamps go on, and how long nothing came, in milliseconds.
@@ -176,7 +178,7 @@ impl Shared {
 /// The relay, before it runs.
 pub struct Relay {
     shared: Arc<Shared>,
-    intake: Arc<Intake>,
+    door: Arc<Door>,
     delivery: Delivery,
     recorder: Recorder,
 }
@@ -265,12 +267,10 @@ impl Relay {
             make_room: Notify::new(),
         });
         let (commands, orders) = mpsc::channel(16);
-        let intake = Intake {
-            shared: shared.clone(),
-            recorder: recorder.clone(),
+        let door = Door {
+            place: Place { shared: shared.clone(), recorder: recorder.clone(), onlooker },
             app: settings.app,
             only_name: settings.only_name,
-            onlooker,
             ended: Sparing::default(),
             hurried: Sparing::default(),
         };
@@ -284,16 +284,16 @@ impl Relay {
             current: 0,
             backoff: Backoff::new(settings.reconnect),
             one_at_a_time: settings.one_at_a_time,
+            handover: Handover::default(),
             left: None,
-            wish: None,
         };
         let handle = RelayHandle { commands, shared: shared.clone(), recorder: recorder.clone() };
-        Some((Self { shared, intake: Arc::new(intake), delivery, recorder }, handle))
+        Some((Self { shared, door: Arc::new(door), delivery, recorder }, handle))
     }
 
     /// Relays until no more connections can come.
     pub async fn run(self, mut incoming: mpsc::Receiver<Incoming>) {
-        let Self { shared, intake, delivery, recorder } = self;
+        let Self { shared, door, delivery, recorder } = self;
         let mut delivering = tokio::spawn(delivery.run());
         let reporting = tokio::spawn(report(shared, recorder));
         let lobby = Lobby::new(MOST_CONNECTIONS);
@@ -311,8 +311,8 @@ impl Relay {
                 }
             };
             let Some(connection) = connection else { break };
-            let intake = intake.clone();
-            let turned_away = lobby.welcome(|stay| async move { intake.serve(connection, stay).await }).await;
+            let door = door.clone();
+            let turned_away = lobby.welcome(|stay| async move { door.serve(connection, stay).await }).await;
             if turned_away {
                 tracing::debug!("a connection that did not publish made room for another");
             }

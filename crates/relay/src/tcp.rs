@@ -9,16 +9,16 @@ use std::time::Duration;
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use moth_core::reading::ConnectionFigures;
-use moth_plan::measurement::FailureKind;
+use moth_destination::FailureKind;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio::time::{Instant, timeout};
 
 use crate::connection::{BoxConnection, Connection, Dialer, Server};
-use crate::link_error::LinkError;
 use crate::race::race;
 use crate::tcp_info;
 use crate::tls::Tls;
+use moth_destination::LinkError;
 
 /// The most that may wait unsent in the kernel, in bytes: enough to keep 100 Mb/s busy between two wake-ups
 /// of a few milliseconds, and 30 ms of an 8 Mb/s broadcast.

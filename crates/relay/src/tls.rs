@@ -12,7 +12,7 @@ use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
 use moth_core::reading::ConnectionFigures;
-use moth_plan::measurement::FailureKind;
+use moth_destination::FailureKind;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
@@ -21,8 +21,8 @@ use tokio_rustls::rustls::pki_types::ServerName;
 use tokio_rustls::rustls::{self, ClientConfig, RootCertStore};
 
 use crate::connection::{BoxConnection, Connection};
-use crate::link_error::LinkError;
 use crate::tcp::TcpConnection;
+use moth_destination::LinkError;
 
 /// At most so much is given to TLS at once, in bytes: one record (RFC 8446, section 5.1).
 const RECORD_BYTES: usize = 16 << 10;

@@ -12,12 +12,12 @@ use futures::FutureExt;
 use futures::future::BoxFuture;
 use moth_adversary::words::Words;
 use moth_core::reading::ConnectionFigures;
+use moth_destination::{Address, StreamKey};
 use moth_relay::{
     BoxConnection, Connection, Dialer, Incoming, Limits, LinkError, Reconnect, Recorder, Relay, RelayHandle,
     RelaySettings, Server,
 };
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode};
-use moth_rtmp::{Address, StreamKey};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, DuplexStream, ReadBuf, duplex};
 use tokio::sync::{Notify, mpsc};
 use tokio::time::{Instant, sleep, timeout};

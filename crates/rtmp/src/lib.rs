@@ -10,19 +10,13 @@
 //! - [`amf0`]: the values that commands carry.
 //! - [`media`]: what a video or audio message's first bytes say of it.
 //! - [`session`]: a server's and a publisher's side of a connection (section 7).
-//! - [`address`]: where a server is.
-//! - [`key`]: a stream key that cannot be printed by accident.
 
-pub mod address;
 mod aggregate;
 pub mod amf0;
 pub mod chunk;
 pub mod handshake;
-pub mod key;
 pub mod media;
 pub mod message;
 pub mod session;
 
-pub use address::{Address, AddressError};
-pub use key::StreamKey;
 pub use message::{Message, MessageKind, StreamTime};

@@ -2,9 +2,9 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use bytes::{Bytes, BytesMut};
+use moth_destination::{Address, StreamKey};
 use moth_rtmp::message::{Message, MessageKind, StreamTime};
 use moth_rtmp::session::{Publisher, PublisherEvent, Receiver, ReceiverEvent, RefuseCode, SessionError};
-use moth_rtmp::{Address, StreamKey};
 
 struct Pair {
     publisher: Publisher,

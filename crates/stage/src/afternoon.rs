@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
+use moth_destination::{Address, StreamKey};
 use moth_relay::{Dialer, Server};
-use moth_rtmp::{Address, StreamKey};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 

@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use moth_relay::exchange::Role;
-use moth_rtmp::StreamKey;
+use moth_destination::StreamKey;
+use moth_relay::packet::{HeaderSlot, Role};
+use moth_relay::rtmp::role;
 use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::sync::mpsc;
@@ -80,8 +81,8 @@ async fn serve(server: &str, mut end: ServerEnd, ledger: &Ledger) -> std::io::Re
                     }
                 }
                 ReceiverEvent::Media(message) => {
-                    let role = Role::of(&message);
-                    has_header |= role == Role::Header(moth_relay::exchange::HeaderSlot::Video);
+                    let role = role(&message);
+                    has_header |= role == Role::Header(HeaderSlot::Video);
                     ledger.change(server, |r| match role {
                         Role::Audio => r.audio += 1,
                         Role::Keyframe | Role::Inter | Role::Disposable => {

@@ -4,8 +4,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::rate::Bitrate;
+use moth_destination::{Address, StreamKey};
 use moth_relay::{Dialer, Server};
-use moth_rtmp::{Address, StreamKey};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 use tokio::time::{MissedTickBehavior, interval};

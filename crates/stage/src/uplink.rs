@@ -18,7 +18,7 @@ use bytes::{Buf, BytesMut};
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use moth_core::reading::ConnectionFigures;
-use moth_plan::measurement::FailureKind;
+use moth_destination::FailureKind;
 use moth_relay::{BoxConnection, Connection, Dialer, LinkError, Server};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::sync::{mpsc, watch};

@@ -4,8 +4,9 @@
 use std::time::Duration;
 
 use moth_core::rate::Bitrate;
+use moth_destination::FailureKind;
 use moth_plan::line::{Buffer, read};
-use moth_plan::measurement::{FailureKind, ServerResult};
+use moth_plan::measurement::ServerResult;
 use moth_plan::ranking::{Finding, Grade, Wanted, rank};
 use moth_plan::surroundings::Surroundings;
 use moth_plan::text::Size;
@@ -86,7 +87,7 @@ async fn a_line_too_small_for_all_of_them_is_called_the_line() {
 async fn a_refused_key_is_said_and_the_key_is_not() {
     let afternoon = Afternoon::shipped(1).unwrap();
     let (_keep, mut cancel) = watch::channel(false);
-    let key = moth_rtmp::StreamKey::new("some-wrong-key").unwrap();
+    let key = moth_destination::StreamKey::new("some-wrong-key").unwrap();
     let target = Target { server: afternoon.servers()[1].clone(), region: None };
     let result = test_server(&*afternoon.dialer(), &target, key, &plan(), &mut cancel, |_| {}).await;
     let failure = result.failure.unwrap();

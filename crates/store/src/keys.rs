@@ -5,8 +5,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
-use moth_rtmp::StreamKey;
-use moth_rtmp::key::{KeyError, MAX_KEY_BYTES};
+use moth_destination::StreamKey;
+use moth_destination::key::{KeyError, MAX_KEY_BYTES};
 
 use crate::bounded;
 use crate::overwrite::overwrite;

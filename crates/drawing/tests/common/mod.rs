@@ -10,6 +10,7 @@ use moth_core::journey::Stage;
 use moth_core::rate::Bitrate;
 use moth_core::reading::ConnectionFigures;
 use moth_core::suspects::{Cause, Evidence, Fault, Weighed};
+use moth_destination::{FailureKind, LinkError};
 use moth_drawing::climb::{Climb, Outcome, Step, Try};
 use moth_drawing::evening::{Changed, Evening, Standing, Stood};
 use moth_drawing::load::{Load, Machine};
@@ -17,7 +18,7 @@ use moth_drawing::measured::{LineTest, ServersTest};
 use moth_drawing::names::{Kind, Names};
 use moth_drawing::picture::Picture;
 use moth_plan::line::LineRun;
-use moth_plan::measurement::{Carried, FailureKind, Look, ServerResult, TestFailure};
+use moth_plan::measurement::{Carried, Look, ServerResult};
 use moth_plan::picture::{Motion, map};
 use moth_plan::ranking::Wanted;
 use moth_plan::service::Limits;
@@ -188,7 +189,7 @@ pub fn servers() -> ServersTest {
         cancelled: false,
     };
     let failed = ServerResult {
-        failure: Some(TestFailure { kind: FailureKind::Refused, why: "it refuses: key of dana is in use".into() }),
+        failure: Some(LinkError { kind: FailureKind::Refused, why: "it refuses: key of dana is in use".into() }),
         ..server("Thornwick", "north", &[], &[], false)
     };
     ServersTest {

@@ -9,8 +9,8 @@ use jiff::{SignedDuration, Timestamp, Zoned};
 use moth_core::proposal::{Action, Proposal};
 use moth_core::suspects::{Cause, Fault};
 use moth_core::{Snapshot, State};
+use moth_destination::StreamKey;
 use moth_plan::picture::Motion;
-use moth_rtmp::StreamKey;
 use moth_store::config::Change;
 
 use super::before::{Before, Running};

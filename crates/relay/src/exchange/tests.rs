@@ -3,25 +3,19 @@ use std::time::Duration;
 use proptest::prelude::*;
 
 use super::*;
+use crate::packet::Medium;
 
-fn video(role: Role, time_ms: u32, bytes: usize) -> Message {
-    let (first, unit) = match role {
-        Role::Keyframe => (0x17, 0x65),
-        Role::Disposable => (0x27, 0x01),
-        _ => (0x27, 0x41),
-    };
-    let mut payload = vec![first, 1, 0, 0, 0, 0, 0, 0, 1, unit];
-    payload.resize(bytes.max(10), 0);
-    Message { kind: MessageKind::Video, time: StreamTime(time_ms), stream_id: 1, payload: payload.into() }
+fn video(role: Role, time_ms: u32, bytes: usize) -> Packet {
+    Packet { role, medium: Medium::Video, track: None, time_ms, payload: vec![0; bytes].into() }
 }
 
-fn audio(time_ms: u32) -> Message {
-    Message { kind: MessageKind::Audio, time: StreamTime(time_ms), stream_id: 1, payload: vec![0xaf, 1, 7, 7].into() }
+fn audio(time_ms: u32) -> Packet {
+    Packet { role: Role::Audio, medium: Medium::Audio, track: None, time_ms, payload: vec![0; 4].into() }
 }
 
-fn header(kind: MessageKind, mark: u8) -> Message {
-    let payload = if kind == MessageKind::Video { vec![0x17, 0, 0, 0, 0, mark] } else { vec![0xaf, 0, mark] };
-    Message { kind, time: StreamTime(0), stream_id: 1, payload: payload.into() }
+fn header(slot: HeaderSlot, mark: u8) -> Packet {
+    let medium = if slot == HeaderSlot::Video { Medium::Video } else { Medium::Audio };
+    Packet { role: Role::Header(slot), medium, track: None, time_ms: 0, payload: vec![mark].into() }
 }
 
 /// A server that decodes: it knows whether each frame's predecessors came.
@@ -93,7 +87,7 @@ proptest! {
                 Step::Send(count) => for _ in 0..count {
                     let Some(out) = exchange.next(now) else { break };
                     if out.role.is_video_frame() {
-                        let number = out.message.time.0;
+                        let number = out.time_ms;
                         decoder.take(out.role, number, predecessors[number as usize]);
                     }
                     in_flight.push_back(out.role);
@@ -111,13 +105,46 @@ proptest! {
             let accounts = exchange.accounts();
             prop_assert!(accounts.video.balances() && accounts.audio.balances());
             let waiting = |audio: bool| {
-                let here = exchange.queue.iter().map(|i| i.role).chain(in_flight.iter().copied());
+                let here = exchange.queue.iter().map(|i| i.packet.role).chain(in_flight.iter().copied());
                 here.filter(|r| if audio { *r == Role::Audio } else { r.is_video_frame() }).count() as u64
             };
             prop_assert_eq!(accounts.video.queued, waiting(false));
             prop_assert_eq!(accounts.audio.queued, waiting(true));
         }
         prop_assert!(decoder.shown.is_sorted());
+    }
+}
+
+proptest! {
+    /// A queue that is never over its limits drops nothing: all comes out, unchanged and in order, from the first keyframe on.
+    #[test]
+    fn what_fits_is_never_dropped(
+        roles in prop::collection::vec(prop::sample::select(vec![
+            Role::Keyframe, Role::Inter, Role::Inter, Role::Disposable, Role::Audio, Role::Note, Role::Header(HeaderSlot::Video),
+        ]), 1..200),
+        sent_each in 1..8_usize,
+    ) {
+        let mut exchange = Exchange::new(Limits { queue_ms: 300, queue_bytes: 12_000 });
+        let (mut offered, mut sent) = (Vec::new(), Vec::new());
+        let first = std::iter::once(&Role::Keyframe);
+        for (n, role) in (0_u32..).zip(first.chain(&roles)) {
+            let packet = match role {
+                Role::Audio => audio(n),
+                Role::Note => note(n),
+                Role::Header(slot) => Packet { time_ms: n, ..header(*slot, 7) },
+                role => video(*role, n, 100),
+            };
+            let now = Moment::from_ms(u64::from(n) * 20);
+            offered.push(packet.clone());
+            exchange.offer(packet, now);
+            // The rest is sent every few frames, long before any is too old.
+            if (n as usize).is_multiple_of(sent_each) {
+                sent.extend(std::iter::from_fn(|| exchange.next(now)));
+            }
+        }
+        sent.extend(std::iter::from_fn(|| exchange.next(Moment::from_ms(roles.len() as u64 * 20))));
+        prop_assert_eq!(sent, offered);
+        prop_assert_eq!((exchange.accounts().video.dropped, exchange.accounts().audio.dropped), (0, 0));
     }
 }
 
@@ -175,13 +202,13 @@ proptest! {
         exchange.next(Moment::START);
         for (n, role) in roles.iter().enumerate() {
             let at_ms = n as u64 * apart_ms;
-            let message = if *role == Role::Audio { audio(0) } else { video(*role, u32::try_from(n).unwrap(), 50) };
-            exchange.offer(message, Moment::from_ms(at_ms));
+            let packet = if *role == Role::Audio { audio(0) } else { video(*role, u32::try_from(n).unwrap(), 50) };
+            exchange.offer(packet, Moment::from_ms(at_ms));
         }
         prop_assert_eq!(exchange.accounts().video.dropped, 0);
         let now = Moment::from_ms((roles.len() as u64 - 1) * apart_ms + passes_ms);
         let queue: Vec<(Role, u64)> =
-            exchange.queue.iter().map(|item| (item.role, now.since(item.came).as_millis() as u64)).collect();
+            exchange.queue.iter().map(|item| (item.packet.role, now.since(item.came).as_millis() as u64)).collect();
         let best = fewest_to_drop(&queue, limits.queue_ms);
         exchange.offer(audio(0), now);
         let dropped = exchange.accounts().video.dropped;
@@ -219,7 +246,7 @@ fn a_thin_line_loses_the_rest_of_a_group_and_no_fresh_frame_of_the_next() {
     }
     // Of the first group (50 pictures that waited) everything went when its oldest had to; of the second, nothing.
     assert!((40..=50).contains(&before), "{before}");
-    assert_eq!(exchange.queue.iter().filter(|item| item.message.time.0 >= 60).count(), 50);
+    assert_eq!(exchange.queue.iter().filter(|item| item.packet.time_ms >= 60).count(), 50);
 }
 
 #[test]
@@ -227,7 +254,7 @@ fn with_no_keyframe_behind_what_nobody_needs_makes_room_one_by_one_then_the_end_
     let mut exchange = Exchange::new(Limits { queue_ms: 900, queue_bytes: 1 << 20 });
     offer_seconds(&mut exchange, 0, 1);
     // The oldest inter frame, of 20 ms, was over the limit when three more came: for each, one that nobody needs went.
-    let waits = |exchange: &Exchange, role| exchange.queue.iter().filter(|item| item.role == role).count();
+    let waits = |exchange: &Exchange, role| exchange.queue.iter().filter(|item| item.packet.role == role).count();
     assert_eq!((waits(&exchange, Role::Disposable), waits(&exchange, Role::Inter)), (16 - 3, 33));
     assert_eq!(exchange.accounts().audio.dropped, 0);
     // With none of those left, the group ends, and nothing that waits goes for what came behind its end.
@@ -235,42 +262,42 @@ fn with_no_keyframe_behind_what_nobody_needs_makes_room_one_by_one_then_the_end_
         exchange.offer(video(Role::Inter, n * 20, 100), Moment::from_ms(u64::from(n) * 20));
     }
     assert_eq!((waits(&exchange, Role::Disposable), waits(&exchange, Role::Inter)), (0, 33 + 13));
-    let end = exchange.queue.iter().rfind(|item| item.role == Role::Inter).map(|item| item.message.time);
-    assert_eq!(end, Some(StreamTime(62 * 20)));
+    let end = exchange.queue.iter().rfind(|item| item.packet.role == Role::Inter).map(|item| item.packet.time_ms);
+    assert_eq!(end, Some(62 * 20));
     offer_seconds(&mut exchange, 1800, 1);
     // Now a keyframe follows: the first group is gone, the second is there.
-    let first_video = exchange.queue.iter().find(|i| i.role.is_video_frame()).unwrap();
-    assert_eq!(first_video.message.time, StreamTime(1800));
+    let first_video = exchange.queue.iter().find(|i| i.packet.role.is_video_frame()).unwrap();
+    assert_eq!(first_video.packet.time_ms, 1800);
 }
 
 #[test]
 fn every_track_has_headers_of_its_own_and_a_new_connection_gets_them_all() {
     let mut exchange = Exchange::new(Limits { queue_ms: 2000, queue_bytes: 1 << 20 });
-    let track = |kind, payload: &[u8]| Message { payload: payload.to_vec().into(), ..header(kind, 0) };
-    let old = track(MessageKind::Video, b"\x96\x00avc1\x01 old");
+    let track = |slot, track, mark| Packet { track, ..header(slot, mark) };
+    let old = track(HeaderSlot::Video, Some(1), 3);
     let headers = [
-        header(MessageKind::Video, 1),
-        track(MessageKind::Video, b"\x96\x00avc1\x01"),
-        header(MessageKind::Audio, 2),
-        track(MessageKind::Audio, b"\x95\x00Opus\x01"),
+        header(HeaderSlot::Video, 1),
+        track(HeaderSlot::Video, Some(1), 4),
+        header(HeaderSlot::Audio, 2),
+        track(HeaderSlot::Audio, Some(1), 5),
     ];
-    for message in [&[old], &headers[..]].concat() {
-        exchange.offer(message, Moment::START);
+    for packet in [&[old], &headers[..]].concat() {
+        exchange.offer(packet, Moment::START);
     }
     let now = offer_seconds(&mut exchange, 0, 1);
     assert_eq!(exchange.accounts().video.offered, 50, "headers are no frames");
     while exchange.next(now).is_some() {}
     let now = offer_seconds(&mut exchange, 1000, 1);
     exchange.begin_again();
-    let sent: Vec<Message> = std::iter::from_fn(|| exchange.next(now)).map(|outgoing| outgoing.message).collect();
-    let payloads = |messages: &[Message]| messages.iter().map(|m| m.payload.clone()).collect::<Vec<_>>();
+    let sent: Vec<Packet> = std::iter::from_fn(|| exchange.next(now)).collect();
+    let payloads = |packets: &[Packet]| packets.iter().map(|p| p.payload.clone()).collect::<Vec<_>>();
     assert_eq!(payloads(&sent[..4]), payloads(&headers));
 }
 
 #[test]
 fn what_waits_can_be_thrown_away_and_what_follows_begins_at_a_keyframe() {
     let mut exchange = Exchange::new(Limits { queue_ms: 9000, queue_bytes: 1 << 20 });
-    exchange.offer(header(MessageKind::Video, 1), Moment::START);
+    exchange.offer(header(HeaderSlot::Video, 1), Moment::START);
     offer_seconds(&mut exchange, 0, 2);
     exchange.drop_what_waits();
     let accounts = exchange.accounts();
@@ -279,28 +306,28 @@ fn what_waits_can_be_thrown_away_and_what_follows_begins_at_a_keyframe() {
     let inter = video(Role::Inter, 2000, 100);
     exchange.offer(inter, Moment::from_ms(2000));
     let now = offer_seconds(&mut exchange, 3000, 1);
-    let sent: Vec<Outgoing> = std::iter::from_fn(|| exchange.next(now)).collect();
+    let sent: Vec<Packet> = std::iter::from_fn(|| exchange.next(now)).collect();
     assert_eq!((sent[0].role, sent[1].role), (Role::Header(HeaderSlot::Video), Role::Keyframe));
-    assert_eq!(sent[1].message.time, StreamTime(3000));
+    assert_eq!(sent[1].time_ms, 3000);
     assert_eq!(exchange.accounts().video.dropped, 101);
 }
 
 #[test]
 fn an_outage_keeps_the_newest_and_begins_at_a_keyframe_with_headers() {
     let mut exchange = Exchange::new(Limits { queue_ms: 2000, queue_bytes: 1 << 20 });
-    exchange.offer(header(MessageKind::Video, 1), Moment::START);
-    exchange.offer(header(MessageKind::Audio, 2), Moment::START);
+    exchange.offer(header(HeaderSlot::Video, 1), Moment::START);
+    exchange.offer(header(HeaderSlot::Audio, 2), Moment::START);
     assert_eq!(exchange.next(Moment::START).unwrap().role, Role::Header(HeaderSlot::Video));
     assert_eq!(exchange.next(Moment::START).unwrap().role, Role::Header(HeaderSlot::Audio));
     let now = offer_seconds(&mut exchange, 0, 9);
     exchange.begin_again();
-    let sent: Vec<Outgoing> = std::iter::from_fn(|| exchange.next(now)).collect();
+    let sent: Vec<Packet> = std::iter::from_fn(|| exchange.next(now)).collect();
     assert_eq!(sent[0].role, Role::Header(HeaderSlot::Video));
-    assert_eq!(sent[0].message.payload, header(MessageKind::Video, 1).payload);
+    assert_eq!(sent[0].payload, header(HeaderSlot::Video, 1).payload);
     assert_eq!(sent[1].role, Role::Header(HeaderSlot::Audio));
     assert_eq!(sent[2].role, Role::Keyframe);
-    assert!(sent[2].message.time.0 >= 6000, "not older than the limit: {:?}", sent[2].message.time);
-    assert_eq!(sent[0].message.time, sent[2].message.time);
+    assert!(sent[2].time_ms >= 6000, "not older than the limit: {:?}", sent[2].time_ms);
+    assert_eq!(sent[0].time_ms, sent[2].time_ms);
     let accounts = exchange.accounts();
     assert_eq!(accounts.video.offered, 450);
     assert_eq!(accounts.video.queued, sent.iter().filter(|o| o.role.is_video_frame()).count() as u64);
@@ -309,13 +336,13 @@ fn an_outage_keeps_the_newest_and_begins_at_a_keyframe_with_headers() {
 #[test]
 fn a_header_changed_while_away_is_the_one_sent_again() {
     let mut exchange = Exchange::new(Limits::default());
-    exchange.offer(header(MessageKind::Video, 1), Moment::START);
+    exchange.offer(header(HeaderSlot::Video, 1), Moment::START);
     exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
-    exchange.offer(header(MessageKind::Video, 9), Moment::START);
+    exchange.offer(header(HeaderSlot::Video, 9), Moment::START);
     exchange.offer(video(Role::Keyframe, 20, 50), Moment::START);
     exchange.begin_again();
     // It begins at the first keyframe, with the header in force there; the newer header follows in its place.
-    let marks: Vec<u8> = std::iter::from_fn(|| exchange.next(Moment::START)).map(|o| o.message.payload[5]).collect();
+    let marks: Vec<u8> = std::iter::from_fn(|| exchange.next(Moment::START)).map(|packet| packet.payload[0]).collect();
     assert_eq!(marks, [1, 0, 9, 0]);
 }
 
@@ -326,13 +353,13 @@ fn a_keyframe_larger_than_the_queue_is_dropped_and_the_next_one_serves() {
     exchange.offer(video(Role::Inter, 20, 50), Moment::START);
     exchange.offer(video(Role::Keyframe, 40, 500), Moment::START);
     assert_eq!(exchange.accounts().video.dropped, 2);
-    assert_eq!(exchange.next(Moment::START).unwrap().message.time, StreamTime(40));
+    assert_eq!(exchange.next(Moment::START).unwrap().time_ms, 40);
 }
 
 #[test]
 fn sound_alone_needs_no_keyframe() {
     let mut exchange = Exchange::new(Limits::default());
-    exchange.offer(header(MessageKind::Audio, 2), Moment::START);
+    exchange.offer(header(HeaderSlot::Audio, 2), Moment::START);
     exchange.offer(audio(0), Moment::START);
     exchange.begin_again();
     assert!(exchange.could_begin());
@@ -351,8 +378,8 @@ fn when_the_broadcast_ends_nothing_stays_queued() {
     assert!(exchange.is_empty());
 }
 
-fn data(time_ms: u32) -> Message {
-    Message { kind: MessageKind::Data, time: StreamTime(time_ms), stream_id: 1, payload: Vec::new().into() }
+fn note(time_ms: u32) -> Packet {
+    Packet { role: Role::Note, medium: Medium::Data, track: None, time_ms, payload: Vec::new().into() }
 }
 
 /// While the server is away everything waits: what it costs to take one more must not grow without end.
@@ -360,15 +387,15 @@ fn data(time_ms: u32) -> Message {
 fn however_small_they_are_only_so_many_messages_wait() {
     let mut exchange = Exchange::new(Limits::default());
     let now = Moment::after(Duration::from_secs(1));
-    exchange.offer(header(MessageKind::Video, 1), now);
+    exchange.offer(header(HeaderSlot::Video, 1), now);
     exchange.offer(video(Role::Keyframe, 0, 100), now);
-    (0..200_000).for_each(|_| exchange.offer(data(0), now));
+    (0..200_000).for_each(|_| exchange.offer(note(0), now));
     assert_eq!(exchange.queue.len(), 1 + MOST_OTHERS, "the keyframe, and the newest of the others");
     (0..100_000).for_each(|_| exchange.offer(audio(0), now));
     assert!(exchange.queue.len() <= MOST_WAITING);
     let accounts = exchange.accounts();
     assert_eq!((accounts.video.dropped, accounts.audio.offered), (0, 100_000), "the keyframe is kept to the last");
     exchange.begin_again();
-    let first = exchange.next(now).map(|outgoing| outgoing.role);
+    let first = exchange.next(now).map(|packet| packet.role);
     assert_eq!(first, Some(Role::Header(HeaderSlot::Video)), "a header that made room is in force all the same");
 }

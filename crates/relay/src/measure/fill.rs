@@ -3,13 +3,13 @@
 use std::time::Duration;
 
 use moth_core::rate::Bitrate;
-use moth_plan::measurement::{FailureKind, Look};
+use moth_destination::{FailureKind, LinkError};
+use moth_plan::measurement::Look;
 use tokio::time::{Instant, MissedTickBehavior, interval, sleep_until};
 
 use super::filler::Filler;
 use super::{Cancel, MeasurePlan, cancelled};
 use crate::link::Link;
-use crate::link_error::LinkError;
 
 /// How often the connection is looked at.
 const LOOK: Duration = Duration::from_millis(100);
@@ -66,8 +66,8 @@ pub(super) async fn fill(
             if link.waiting_bytes() < ahead_bytes.max(16 << 10) {
                 let time_ms = u64::try_from((due - start).as_millis()).unwrap_or(u64::MAX);
                 let bytes = (stretch.rate.bps() as f64 / 8.0 * frame.as_secs_f64()) as usize;
-                for message in filler.frame(time_ms, bytes) {
-                    link.send(&message);
+                for packet in filler.frame(time_ms, bytes) {
+                    link.send(&packet);
                 }
             }
             due += frame;

@@ -7,7 +7,8 @@
 use bytes::{BufMut, BytesMut};
 use moth_plan::text::Size;
 use moth_rtmp::amf0::{self, Value};
-use moth_rtmp::message::{Message, MessageKind, StreamTime};
+
+use crate::packet::{HeaderSlot, Medium, Packet, Role};
 
 /// Between keyframes, in milliseconds: what services commonly ask for.
 const KEYFRAME_MS: u64 = 2000;
@@ -163,7 +164,7 @@ impl Filler {
 
     /// What a broadcast begins with: metadata, and the decoders' configurations.
     #[must_use]
-    pub fn headers(&self) -> [Message; 3] {
+    pub fn headers(&self) -> [Packet; 3] {
         let mut metadata = BytesMut::new();
         for value in [Value::from("@setDataFrame"), Value::from("onMetaData")] {
             value.encode(&mut metadata);
@@ -186,20 +187,20 @@ impl Filler {
         // AudioSpecificConfig: AAC-LC, 48 kHz, stereo.
         let audio = BytesMut::from(&[0xaf, 0, 0x11, 0x90][..]);
         [
-            message(MessageKind::Data, 0, metadata),
-            message(MessageKind::Video, 0, video),
-            message(MessageKind::Audio, 0, audio),
+            packet(Role::Header(HeaderSlot::Metadata), Medium::Data, 0, metadata),
+            packet(Role::Header(HeaderSlot::Video), Medium::Video, 0, video),
+            packet(Role::Header(HeaderSlot::Audio), Medium::Audio, 0, audio),
         ]
     }
 
     /// The sound due until a time, in milliseconds since the beginning, and one frame of picture that makes it weigh so
     /// many bytes together. A frame cannot weigh less than its slice.
-    pub fn frame(&mut self, time_ms: u64, bytes: usize) -> Vec<Message> {
+    pub fn frame(&mut self, time_ms: u64, bytes: usize) -> Vec<Packet> {
         let mut out = Vec::new();
         while self.audio_frames * AAC_SAMPLES * 1000 / SAMPLE_RATE <= time_ms {
             let at = self.audio_frames * AAC_SAMPLES * 1000 / SAMPLE_RATE;
             self.audio_frames += 1;
-            out.push(message(MessageKind::Audio, at, BytesMut::from(&SILENCE[..])));
+            out.push(packet(Role::Audio, Medium::Audio, at, BytesMut::from(&SILENCE[..])));
         }
         let is_keyframe = time_ms >= self.keyframe_at_ms;
         if is_keyframe {
@@ -222,7 +223,8 @@ impl Filler {
             payload.put_bytes(0xff, rest - 2);
             payload.put_u8(0x80);
         }
-        out.push(message(MessageKind::Video, time_ms, payload));
+        let role = if is_keyframe { Role::Keyframe } else { Role::Inter };
+        out.push(packet(role, Medium::Video, time_ms, payload));
         out
     }
 }
@@ -232,16 +234,16 @@ fn put_with_length(out: &mut BytesMut, unit: &[u8]) {
     out.put_slice(unit);
 }
 
-fn message(kind: MessageKind, time_ms: u64, payload: BytesMut) -> Message {
+fn packet(role: Role, medium: Medium, time_ms: u64, payload: BytesMut) -> Packet {
     // Stream time is modulo 2³² milliseconds.
-    let time = StreamTime((time_ms & u64::from(u32::MAX)) as u32);
-    Message { kind, time, stream_id: 1, payload: payload.freeze() }
+    let time_ms = (time_ms & u64::from(u32::MAX)) as u32;
+    Packet { role, medium, track: None, time_ms, payload: payload.freeze() }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::exchange::{HeaderSlot, Role};
+    use crate::rtmp;
 
     #[test]
     fn a_frame_weighs_what_is_asked_and_every_two_seconds_one_is_a_keyframe() {
@@ -249,10 +251,14 @@ mod tests {
         let mut keyframes = Vec::new();
         for i in 0..300_u64 {
             let time_ms = i * 1000 / 60;
-            let messages = filler.frame(time_ms, 12_000);
-            let bytes: usize = messages.iter().map(|m| m.payload.len()).sum();
+            let packets = filler.frame(time_ms, 12_000);
+            let bytes: usize = packets.iter().map(|p| p.payload.len()).sum();
             assert_eq!(bytes, 12_000);
-            if messages.iter().any(|m| Role::of(m) == Role::Keyframe) {
+            assert!(
+                packets.iter().all(|p| rtmp::role(&rtmp::message(p)) == p.role),
+                "they are what they are said to be"
+            );
+            if packets.iter().any(|p| p.role == Role::Keyframe) {
                 keyframes.push(time_ms);
             }
         }
@@ -263,7 +269,7 @@ mod tests {
     fn sound_keeps_pace_with_the_picture() {
         let mut filler = Filler::new(Size::new(640, 360), 30.0);
         let frames = (0..300_u64).flat_map(|i| filler.frame(i * 1000 / 30, 4000));
-        let sounds = frames.filter(|m| m.kind == MessageKind::Audio).count();
+        let sounds = frames.filter(|p| p.medium == Medium::Audio).count();
         assert!((466..=469).contains(&sounds), "46.875 a second: {sounds}");
     }
 
@@ -272,7 +278,7 @@ mod tests {
         let mut filler = Filler::new(Size::new(1920, 1080), 60.0);
         let headers = filler.headers();
         assert_eq!(
-            headers.each_ref().map(Role::of),
+            headers.each_ref().map(|header| rtmp::role(&rtmp::message(header))),
             [Role::Header(HeaderSlot::Metadata), Role::Header(HeaderSlot::Video), Role::Header(HeaderSlot::Audio)]
         );
         assert!(filler.frame(0, 0).last().is_some_and(|m| m.payload.len() > 8000), "a keyframe of 8 160 macroblocks");

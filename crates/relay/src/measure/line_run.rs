@@ -3,9 +3,9 @@
 use std::time::Duration;
 
 use moth_core::rate::Bitrate;
+use moth_destination::{FailureKind, StreamKey};
 use moth_plan::line::LineRun;
-use moth_plan::measurement::{Carried, FailureKind, Look};
-use moth_rtmp::StreamKey;
+use moth_plan::measurement::{Carried, Look};
 use tokio::time::{MissedTickBehavior, interval, timeout};
 
 use super::fill::{Ending, Stretch, fill, take_leave};
@@ -13,7 +13,7 @@ use super::server_run::last_second;
 use super::{Cancel, MeasurePlan, cancelled};
 use crate::connection::{Dialer, Server};
 use crate::link::Link;
-use crate::link_error::LinkError;
+use moth_destination::LinkError;
 
 /// Round trips taken of the idle line, and how far apart.
 const IDLE_TRIPS: usize = 10;

@@ -3,15 +3,15 @@
 use std::time::Duration;
 
 use moth_core::rate::Bitrate;
+use moth_destination::StreamKey;
 use moth_plan::measurement::{Carried, Look, ServerResult};
-use moth_rtmp::StreamKey;
 use tokio::time::Instant;
 
 use super::fill::{Ending, Stretch, fill, take_leave};
 use super::{Cancel, MeasurePlan, cancelled};
 use crate::connection::{Dialer, Server};
 use crate::link::Link;
-use crate::link_error::LinkError;
+use moth_destination::LinkError;
 
 /// A connection grows into its rate in its first second, which is not counted.
 const GROWING: Duration = Duration::from_secs(1);

@@ -4,10 +4,10 @@ use bytes::BytesMut;
 
 use super::wire::Wire;
 use super::{Command, SessionError};
-use crate::address::Address;
 use crate::amf0::{Value, object};
-use crate::key::StreamKey;
 use crate::message::{Message, MessageKind};
+use moth_destination::Address;
+use moth_destination::StreamKey;
 
 /// What the server answered.
 #[derive(Debug, Clone, PartialEq, Eq)]

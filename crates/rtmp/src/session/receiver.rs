@@ -6,8 +6,8 @@ use super::wire::Wire;
 use super::{Command, SessionError, Stage};
 use crate::aggregate::Unpacked;
 use crate::amf0::{Value, object};
-use crate::key::StreamKey;
 use crate::message::{Message, MessageKind};
+use moth_destination::StreamKey;
 
 /// The message stream handed out; one connection publishes one stream.
 const STREAM_ID: u32 = 1;

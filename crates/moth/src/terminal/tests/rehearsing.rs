@@ -204,7 +204,7 @@ fn live_desk(unseen: bool) -> (App, tempfile::TempDir) {
     if !unseen {
         kit.service.unseen = None;
     }
-    let key = moth_rtmp::StreamKey::new("orbit-77").unwrap();
+    let key = moth_destination::StreamKey::new("orbit-77").unwrap();
     kit.keys.replace("nocturne", &key).unwrap();
     let doors = Doors::new("rtmp://127.0.0.1:19350/moth", None).unwrap();
     let app = live(Some(quiet())).with(Some(Before::new(kit, None))).rehearsing_through(Some(doors), 0, false);

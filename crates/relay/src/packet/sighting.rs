@@ -1,11 +1,32 @@
-//! What a video message tells without being decoded, as the core takes it.
+//! What a packet tells without being decoded, as the core takes it.
 
 use bytes::Bytes;
-use moth_core::reading::{self, Observation, StreamFacts, VideoFrame};
+use moth_core::figure::Origin;
+use moth_core::reading::{self, Observation, SoundFrame, StreamFacts, VideoFrame};
 use moth_rtmp::media::{VideoCodec, VideoPart, VideoTag, track};
 use moth_rtmp::message::MessageKind;
 
-/// What a video message with its timestamp, in milliseconds modulo 2³², tells: which codec follows, or a frame; `None` if neither.
+use super::metadata::stream_facts;
+use super::{HeaderSlot, Medium, Packet, Role};
+
+/// What a packet tells, and how that is known; `None` if nothing.
+#[must_use]
+pub fn seen(packet: &Packet) -> Option<(Origin, Observation)> {
+    let Packet { role, medium, time_ms, payload, .. } = packet;
+    match (medium, role) {
+        (Medium::Video, _) => sighting(*time_ms, payload).map(|seen| (Origin::Measured, seen)),
+        (_, Role::Audio) => {
+            let bytes = u32::try_from(payload.len()).unwrap_or(u32::MAX);
+            Some((Origin::Measured, Observation::Audio(SoundFrame { time_ms: *time_ms, bytes })))
+        }
+        (_, Role::Header(HeaderSlot::Metadata)) => {
+            stream_facts(payload).map(|facts| (Origin::Reported, Observation::Stream(facts)))
+        }
+        _ => None,
+    }
+}
+
+/// What a video packet's payload with its timestamp, in milliseconds modulo 2³², tells: which codec follows, or a frame; `None` if neither.
 #[must_use]
 pub fn sighting(time_ms: u32, payload: &Bytes) -> Option<Observation> {
     let VideoTag { codec, part, composition_ms, filler_bytes } = VideoTag::parse(payload);

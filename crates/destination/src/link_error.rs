@@ -1,12 +1,33 @@
-//! Why a connection ended or did not come about, in words for people.
+//! Why a connection to a server ended or did not come about, in words for people.
 
 use std::io;
 
-use moth_plan::measurement::{FailureKind, TestFailure};
-use moth_rtmp::session::SessionError;
+use serde::{Deserialize, Serialize};
+
+/// Why a server could not be tested.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FailureKind {
+    /// Its name is not in the DNS, or the DNS does not answer.
+    NameNotFound,
+    /// Nothing listens on the port.
+    PortClosed,
+    /// It does not answer in time.
+    Silent,
+    /// TLS could not be set up: the certificate, mostly.
+    Tls,
+    /// It answered and said no: the key, the application, or a broadcast under the same key.
+    Refused,
+    /// The connection broke in the middle.
+    Broken,
+    /// What answers does not speak the protocol.
+    NotRtmp,
+    /// Anything else.
+    Other,
+}
 
 /// Why a connection ended or did not come about.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
 #[error("{why}")]
 pub struct LinkError {
     /// Of which kind.
@@ -22,25 +43,9 @@ impl LinkError {
     }
 
     /// Whether the server answered and said no.
-    pub(crate) fn is_refusal(&self) -> bool {
+    #[must_use]
+    pub fn is_refusal(&self) -> bool {
         self.kind == FailureKind::Refused
-    }
-}
-
-impl From<LinkError> for TestFailure {
-    fn from(error: LinkError) -> Self {
-        Self { kind: error.kind, why: error.why }
-    }
-}
-
-impl From<SessionError> for LinkError {
-    fn from(error: SessionError) -> Self {
-        let kind = match error {
-            SessionError::Refused { .. } => FailureKind::Refused,
-            SessionError::Handshake(_) | SessionError::Chunk(_) | SessionError::Command(_) => FailureKind::NotRtmp,
-            SessionError::Protocol(_) => FailureKind::Broken,
-        };
-        Self::new(kind, error.to_string())
     }
 }
 
