@@ -22,7 +22,7 @@ use score::Score;
 /// If the file, or its truth, cannot be read.
 pub fn judged(readings: &Path) -> Result<Score, Box<dyn std::error::Error + Send + Sync>> {
     let truth = case::truth(readings)?;
-    let judgement = moth::judge::judge(readings).map_err(|failure| failure.to_string())?;
+    let judgement = moth::recordings::judged::judge(readings).map_err(|failure| failure.to_string())?;
     Ok(score::score(&truth, &judgement))
 }
 

@@ -1,6 +1,6 @@
 //! What a judgement is worth against the truth.
 
-use moth::judge::{Judged, Judgement};
+use moth::recordings::judged::{Judged, Judgement};
 use moth_stage::{Truth, Wrong};
 
 /// After trouble ends, its verdict may stand so long: losses must stay away for five seconds, and a queue must empty.
@@ -157,7 +157,8 @@ mod tests {
         truth.lost.insert("network".into(), 50);
         let one = judged(21.0, 44.0, "encoder", "heat");
         assert!(!score(&truth, &judgement(vec![one.clone()])).fault_right);
-        let both = Judged { also: vec![moth::judge::Also { fault: "network", cause: Some("route") }], ..one };
+        let both =
+            Judged { also: vec![moth::recordings::judged::Also { fault: "network", cause: Some("route") }], ..one };
         assert!(score(&truth, &judgement(vec![both])).cause_right);
     }
 }

@@ -59,7 +59,7 @@ fn whatever_a_number_says_the_core_judges_on() {
             line.replace_range(number, STRANGE[noise.random_range(0..STRANGE.len())]);
             let path = dir.path().join("strange.jsonl");
             std::fs::write(&path, strange.join("\n")).unwrap();
-            let judged = moth::judge::judge(&path).unwrap();
+            let judged = moth::recordings::judged::judge(&path).unwrap();
             assert!(judged.seconds < 100_000.0, "evening {evening}, seed {seed}");
             whole += u64::from(judged.damage.is_none());
         }

@@ -11,8 +11,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use common::*;
-use moth::judge::judge_whole;
-use moth::production::Banner;
+use moth::live::plan::Banner;
+use moth::recordings::judged::judge_whole;
 use moth::terminal::app::App;
 use moth::terminal::draw;
 use moth::terminal::palette::Palette;

@@ -1,5 +1,7 @@
 //! The words of the command line.
 
+pub mod meant;
+
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
@@ -8,8 +10,6 @@ use clap::{Args, Parser, Subcommand};
 use moth_core::keeper::Mode;
 use moth_core::rate::{Bitrate, RateError};
 use moth_plan::text::{Size, SizeError};
-
-use crate::meant;
 
 /// Watches a live broadcast, says where frames are lost and why, and mends it.
 #[derive(Debug, Parser)]
@@ -21,12 +21,12 @@ pub struct Cli {
 
     /// Setups and services.
     #[command(flatten)]
-    pub kit: KitOptions,
+    pub in_use: SetupInUseOptions,
 }
 
 /// Which setup, from which configuration.
 #[derive(Debug, Clone, Default, Args)]
-pub struct KitOptions {
+pub struct SetupInUseOptions {
     /// The configuration (without it: the platform's usual place); keys and results are kept beside this one
     #[arg(long, global = true, value_name = "FILE")]
     pub config: Option<PathBuf>,

@@ -202,7 +202,7 @@ pub enum Failure {
         error: std::io::Error,
     },
     /// No evening of that name.
-    #[error("there is no evening `{given}`{}; `moth demo --list` names them", crate::meant::asked_back(meant.as_deref()))]
+    #[error("there is no evening `{given}`{}; `moth demo --list` names them", crate::cli::meant::asked_back(meant.as_deref()))]
     NoEvening {
         /// What was given.
         given: String,
@@ -247,3 +247,5 @@ impl Failure {
         move |error| Self::System { what, error }
     }
 }
+/// What running comes to.
+pub type Outcome = Result<(), Failure>;

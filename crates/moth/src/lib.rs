@@ -1,68 +1,29 @@
 //! Vigilant Moth's command line and terminal.
 //!
-//! - [`cli`]: the words of the command line.
-//! - [`production`]: where readings come from, live or demo, and who carries out actions.
-//! - [`conductor`]: gives readings to the core and its snapshots to whoever shows them.
-//! - [`headless`]: one JSON object a second.
-//! - [`terminal`]: the full screen.
-//! - [`recording`]: what was seen, on its way into a file; [`judge`]: verdicts on such a file.
-//! - [`kit`]: the setup in use, with its service, keys and results.
-//! - [`rehearse`]: finds, off air, how much this rig bears.
-//! - [`routes`], [`uplink`], [`plan`], [`check`]: what is done before going live; [`ingest`]: its other end.
-//! - [`setup`], [`key`]: looking after the kit.
-//! - [`encoder_command`]: a broadcaster that the moth runs itself; [`tell`]: has a running moth do something.
+//! - [`cli`]: the words of the command line; [`commands`]: a file a verb; [`failure`]: why one could not do what was asked.
+//! - [`live`]: a broadcast that is being watched, real or demo; [`outlets`]: who is told of it beside the screen.
+//! - [`terminal`]: the full screen; [`headless`]: one JSON object a second in its place.
+//! - [`recordings`]: what was seen, written into a file, judged and gone through again; [`drawings`]: what leaves as a picture.
+//! - [`setup_in_use`]: the setup in use, with its service, key and results; [`measuring`]: servers, line and machine tested with it.
+//! - [`rehearsal`]: how much this rig bears, found off air; [`tell`]: what a running moth is told.
+//! - [`system`]: the standard streams, logs, signals and processes.
 
-pub mod alarm;
-mod also;
-pub mod chart;
-pub mod check;
-pub mod child;
-pub mod chronicle;
 pub mod cli;
-pub mod conductor;
-mod consent;
-mod descriptors;
-mod drawn;
-pub mod encoder_command;
-pub mod endpoint;
+pub mod commands;
+pub mod drawings;
 pub mod failure;
-mod few;
-pub mod headless;
-pub mod herald;
-mod host;
-pub mod ingest;
-pub mod json_line;
-pub mod judge;
-pub mod key;
-pub mod key_source;
-pub mod kit;
-mod logging;
-pub mod meant;
-pub mod metrics;
-mod onlooker;
-mod out;
+mod headless;
+pub mod live;
+mod measuring;
 pub mod outlets;
-pub mod plan;
-pub mod production;
-pub mod recording;
-pub mod rehearse;
-pub mod replay;
-pub mod routes;
-pub mod routes_run;
-pub mod setup;
-mod side_drawing;
-mod signals;
-mod surroundings;
-mod take_away;
+pub mod recordings;
+pub mod rehearsal;
+pub mod setup_in_use;
+mod system;
 pub mod tell;
 pub mod terminal;
-mod tested;
-pub mod tester;
-pub mod uplink;
 
 use std::ffi::OsString;
-use std::io::Write;
-use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
 
@@ -71,12 +32,13 @@ use clap::error::{ContextKind, ContextValue, ErrorKind};
 
 use cli::{Cli, Command, ShowOptions};
 use failure::Failure;
+use failure::Outcome;
+use live::plan::Plan;
+use live::showing::Showing;
 use outlets::OutletPlan;
-use production::Plan;
-use recording::Recording;
-
-/// Exit status for bad usage, and for an address, file or key that cannot be used.
-const UNUSABLE: u8 = 2;
+use recordings::writer::Recording;
+use system::out::complain;
+use system::{descriptors, logging};
 
 /// Runs the command and gives its exit status.
 pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
@@ -98,24 +60,24 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
     }
     descriptors::raise();
     let outcome = match cli.command {
-        Command::Demo(options) if options.list => headless::list_evenings(),
-        Command::Demo(options) => show(&options.show, || production::demo(&options)),
-        Command::Watch(options) => show(&options.show, || production::watch(&options, &cli.kit)),
-        Command::Setup(options) => setup::run(&options, &cli.kit),
-        Command::Key(options) => key::run(&options, &cli.kit),
-        Command::Ingest(options) => ingest::run(&options),
-        Command::Host(options) => host::run(&options),
-        Command::Replay(options) => replay::run(&options),
-        Command::Plan(options) => plan::run(&options, &cli.kit),
+        Command::Demo(options) if options.list => commands::demo::list_evenings(),
+        Command::Demo(options) => show(&options.show, || commands::demo::plan(&options)),
+        Command::Watch(options) => show(&options.show, || commands::watch::plan(&options, &cli.in_use)),
+        Command::Setup(options) => commands::setup::run(&options, &cli.in_use),
+        Command::Key(options) => commands::key::run(&options, &cli.in_use),
+        Command::Ingest(options) => commands::ingest::run(&options),
+        Command::Host(options) => commands::host::run(&options),
+        Command::Replay(options) => commands::replay::run(&options),
+        Command::Plan(options) => commands::plan::run(&options, &cli.in_use),
         // These have something to say by their status as well.
-        Command::Judge(options) => return status(judge::run(&options, &cli.kit)),
-        Command::Tell(options) => return status(tell::run(&options.sorted())),
-        Command::Routes(options) => return status(routes::run(&options, &cli.kit)),
-        Command::Rehearse(options) => return status(rehearse::run(&options, &cli.kit)),
-        Command::Uplink(options) => uplink::run(&options, &cli.kit),
-        Command::Check(options) => return status(check::run(&options, &cli.kit)),
+        Command::Judge(options) => return status(commands::judge::run(&options, &cli.in_use)),
+        Command::Tell(options) => return status(commands::tell::run(&options.sorted())),
+        Command::Routes(options) => return status(commands::routes::run(&options, &cli.in_use)),
+        Command::Rehearse(options) => return status(commands::rehearse::run(&options, &cli.in_use)),
+        Command::Uplink(options) => commands::uplink::run(&options, &cli.in_use),
+        Command::Check(options) => return status(commands::check::run(&options, &cli.in_use)),
         // Nobody reads what it says but the moth that began it.
-        Command::Look => return if onlooker::look().is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE },
+        Command::Look => return if live::onlooker::look().is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE },
     };
     status(outcome.map(|()| true))
 }
@@ -128,22 +90,8 @@ fn show(options: &ShowOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> 
     let begin = |path| Recording::begin(path, plan.servers(), is_made_up);
     let recording = options.record.as_deref().map(begin).transpose()?;
     let socket = options.automatic.socket.clone();
-    let task = Task { plan, run_for, recording, outlets: OutletPlan::from(options), socket };
-    if options.headless { headless::run(task) } else { terminal::run(task, &log.warnings) }
-}
-
-/// A broadcast to show, and all that goes with it.
-pub struct Task {
-    /// What is put on.
-    pub plan: Plan,
-    /// It ends after this long.
-    pub run_for: Option<Duration>,
-    /// Where everything that is seen is written, if anywhere.
-    pub recording: Option<Recording>,
-    /// Who else is told.
-    pub outlets: OutletPlan,
-    /// Where `moth tell` reaches it; the usual place, if not given.
-    pub socket: Option<PathBuf>,
+    let showing = Showing { plan, run_for, recording, outlets: OutletPlan::from(options), socket };
+    if options.headless { headless::run(showing) } else { terminal::run(showing, &log.warnings) }
 }
 
 /// Exit status 0 if all is well, 1 if it is not, 2 if it could not be found out.
@@ -185,14 +133,5 @@ fn in_one_line(error: &clap::Error) -> String {
             ContextValue::Strings(words) => words.first().cloned(),
             _ => None,
         });
-    format!("{told}{}", meant::asked_back(near.as_deref()))
+    format!("{told}{}", cli::meant::asked_back(near.as_deref()))
 }
-
-fn complain(what: &str) -> ExitCode {
-    // With standard error closed there is nobody left to tell.
-    let _ = writeln!(std::io::stderr(), "moth: {what}");
-    ExitCode::from(UNUSABLE)
-}
-
-/// What running comes to.
-pub type Outcome = Result<(), Failure>;

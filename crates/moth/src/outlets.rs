@@ -1,5 +1,13 @@
 //! Where snapshots go beside the screen: the HTTP endpoint, and whoever is told of a verdict.
 
+pub mod alarm;
+pub mod endpoint;
+mod few;
+pub mod herald;
+pub mod json_line;
+pub mod line_printer;
+pub mod metrics;
+
 use std::net::SocketAddr;
 use std::sync::Arc;
 
@@ -7,9 +15,8 @@ use moth_core::Snapshot;
 use tokio::sync::watch;
 
 use crate::cli::{AlarmOptions, ShowOptions};
-use crate::endpoint;
 use crate::failure::Failure;
-use crate::herald::{Bell, Herald};
+use herald::{Bell, Herald};
 
 /// What was asked for.
 #[derive(Debug, Clone, Default)]

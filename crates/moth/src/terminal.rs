@@ -40,23 +40,25 @@ use moth_core::Snapshot;
 use moth_core::proposal::Action;
 use tokio::sync::{mpsc, watch as channel};
 
-use crate::chronicle::Chronicle;
+use crate::drawings::chronicle::Chronicle;
+use crate::drawings::job::Job;
+use crate::drawings::take_away::take_away;
 use crate::failure::Failure;
-use crate::herald::Bell;
-use crate::kit::Kit;
+use crate::failure::Outcome;
+use crate::live::plan::{Doors, Plan};
+use crate::live::showing::Showing;
+use crate::measuring::tester::{TestNews, TestOrder};
 use crate::outlets::OutletPlan;
-use crate::production::{Doors, Plan};
-use crate::recording::Recording;
-use crate::rehearse::Prepared;
-use crate::rehearse::run::Run;
-use crate::replay::{ReplayOrder, ReplayState};
-use crate::take_away::take_away;
-use crate::tester::{TestNews, TestOrder};
-use crate::{Outcome, Task, signals};
+use crate::outlets::herald::Bell;
+use crate::recordings::player::{ReplayOrder, ReplayState};
+use crate::recordings::writer::Recording;
+use crate::rehearsal::Prepared;
+use crate::rehearsal::run::Run;
+use crate::setup_in_use::SetupInUse;
+use crate::system::signals;
 use app::{App, Wish};
 use before::Before;
 use broadcast::{Acts, Tests, Wiring};
-use export::Job;
 use palette::Palette;
 use rehearsal::RehearsalOrder;
 use screen::Screen;
@@ -72,9 +74,9 @@ pub fn draw(frame: &mut ratatui::Frame<'_>, app: &App) {
 }
 
 /// Runs the full screen until it is quit or the time is over.
-pub(crate) fn run(task: Task, warnings: &Receiver<String>) -> Outcome {
-    let Task { mut plan, run_for, recording, outlets, socket } = task;
-    let before = plan.take_kit()?.map(|(kit, folder)| Before::new(kit, folder));
+pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Outcome {
+    let Showing { mut plan, run_for, recording, outlets, socket } = showing;
+    let before = plan.take_setup_in_use()?.map(|(in_use, folder)| Before::new(in_use, folder));
     let doors = plan.doors();
     let is_demo = matches!(plan, Plan::Demo(..));
     let seed = match &plan {
@@ -92,14 +94,14 @@ pub(crate) fn run(task: Task, warnings: &Receiver<String>) -> Outcome {
 /// Runs a rehearsal on the full screen until it is quit; gives the newest that ended.
 pub(crate) fn rehearse(
     prepared: Prepared,
-    kit: Kit,
+    in_use: SetupInUse,
     doors: Doors,
     recording: Option<Recording>,
     warnings: &Receiver<String>,
 ) -> Result<Option<Run>, Failure> {
     let banner = prepared.plan.banner();
     let mut app = App::new(banner, false, Palette::from_environment())
-        .with(Some(Before::new(kit, None)))
+        .with(Some(Before::new(in_use, None)))
         .rehearsing_through(Some(doors), 0, false);
     app.notice = prepared.cut_off.clone();
     app.begin_with_the_rehearsal();
@@ -182,9 +184,9 @@ fn leave_without_the_screen(left: &AtomicBool, outcome: &Outcome) {
     let Err(failure) = outcome else { std::process::exit(0) };
     // On a thread of its own as well: standard error may be that terminal.
     let what = failure.to_string();
-    std::thread::spawn(move || crate::complain(&what));
+    std::thread::spawn(move || crate::system::out::complain(&what));
     std::thread::sleep(Duration::from_millis(300));
-    std::process::exit(i32::from(crate::UNUSABLE));
+    std::process::exit(i32::from(crate::system::out::UNUSABLE));
 }
 
 /// What the screen is joined to.

@@ -157,7 +157,7 @@ fn a_recording_that_is_killed_has_all_but_the_last_second() {
         let lived_s = began.elapsed().as_secs_f64();
         drop(moths);
         for file in files {
-            let judgement = moth::judge::judge(&file).unwrap_or_else(|failure| panic!("{failure}"));
+            let judgement = moth::recordings::judged::judge(&file).unwrap_or_else(|failure| panic!("{failure}"));
             // A second, and what it takes to begin.
             let least_s = lived_s - 1.6;
             assert!(judgement.seconds > least_s, "{}: {} s of {lived_s}", file.display(), judgement.seconds);

@@ -7,7 +7,7 @@ use moth_core::rate::Bitrate;
 use moth_core::{Figure, Snapshot};
 use moth_plan::text::Size;
 
-use crate::meant;
+use crate::cli::meant;
 
 /// All there is to tell, for whoever tells something else.
 pub const EXPECTED: &str = "expected one of: bitrate RATE (or +RATE, -RATE, +10%, -10%), server NAME, preset lighter|heavier, \

@@ -15,14 +15,15 @@ use moth_store::config::Change;
 
 use super::before::{Before, Running};
 use super::choice::{Choice, Kind};
-use super::export::{Export, Job};
+use super::export::Export;
 use super::palette::Palette;
 use super::rehearsal::{RehearsalOrder, Rehearsing};
 use super::why;
-use crate::chronicle::Chronicle;
-use crate::production::Banner;
-use crate::replay::{ReplayOrder, ReplayState};
-use crate::tester::{TestNews, TestOrder};
+use crate::drawings::chronicle::Chronicle;
+use crate::drawings::job::Job;
+use crate::live::plan::Banner;
+use crate::measuring::tester::{TestNews, TestOrder};
+use crate::recordings::player::{ReplayOrder, ReplayState};
 
 /// Seconds that one column of the lanes may stand for.
 const ZOOMS: [usize; 5] = [1, 2, 5, 15, 60];
@@ -395,7 +396,7 @@ impl App {
                     self.notice = Some("choose a server first: Space does".into());
                     return None;
                 };
-                if before.kit.service.unseen.is_none() {
+                if before.in_use.service.unseen.is_none() {
                     words.push_str(". Your channel goes live with it");
                 }
                 if self.snapshot.as_ref().is_some_and(|s| s.on_air_since.is_some()) && !self.is_demo {
@@ -419,17 +420,17 @@ impl App {
             }
         };
         let on_air = self.snapshot.as_ref().is_some_and(|s| s.on_air_since.is_some());
-        let setup = self.before.as_ref().map_or("", |before| before.kit.setup_name.as_str());
+        let setup = self.before.as_ref().map_or("", |before| before.in_use.setup_name.as_str());
         self.notice = Some(format!("{name} is now the server of the setup {setup}"));
         (!on_air).then_some(Wish::Act(Action::SwitchServer { server: name }))
     }
 
     fn plan_key(&mut self, code: KeyCode) -> Option<Wish> {
         let before = self.before.as_mut()?;
-        let headroom = before.kit.setup.headroom_percent;
+        let headroom = before.in_use.setup.headroom_percent;
         let change = match code {
             KeyCode::Char('m') => {
-                let at = Motion::ALL.iter().position(|m| *m == before.kit.setup.motion).unwrap_or(0);
+                let at = Motion::ALL.iter().position(|m| *m == before.in_use.setup.motion).unwrap_or(0);
                 before.cell = None;
                 Some(Change::Motion(Motion::ALL[(at + 1) % Motion::ALL.len()]))
             }
@@ -482,13 +483,13 @@ impl App {
         plan.map.recommended = before.cell.unwrap_or(plan.map.recommended);
         let changes = plan.changes();
         let failed = changes.iter().find_map(|change| before.change(change));
-        let setup = before.kit.setup_name.clone();
+        let setup = before.in_use.setup_name.clone();
         self.notice = Some(match (failed, changes.is_empty()) {
             (Some(failed), _) => failed,
             (None, true) => format!("the setup {setup} already is as planned"),
             (None, false) => format!(
                 "written to {setup}: {} of video, {} at {} frames/s",
-                before.kit.setup.bitrate, before.kit.setup.size, before.kit.setup.rate
+                before.in_use.setup.bitrate, before.in_use.setup.size, before.in_use.setup.rate
             ),
         });
     }
@@ -499,9 +500,9 @@ impl App {
             KeyCode::Enter => {
                 let Some(before) = &self.before else { return };
                 let kept = StreamKey::new(&typed.0).map_err(|error| error.to_string()).and_then(|key| {
-                    before.kit.keys.replace(&before.kit.service_name, &key).map_err(|error| error.to_string())
+                    before.in_use.keys.replace(&before.in_use.service_name, &key).map_err(|error| error.to_string())
                 });
-                let name = &before.kit.service.name;
+                let name = &before.in_use.service.name;
                 self.notice = Some(match kept {
                     Ok(()) => {
                         format!("the stream key of {name} is replaced; it is used when the moth is started again")
@@ -521,8 +522,8 @@ impl App {
 
     fn forget_key(&mut self) {
         let Some(before) = &self.before else { return };
-        let name = &before.kit.service.name;
-        self.notice = Some(match before.kit.keys.forget(&before.kit.service_name) {
+        let name = &before.in_use.service.name;
+        self.notice = Some(match before.in_use.keys.forget(&before.in_use.service_name) {
             Ok(true) => format!("the stream key of {name} is forgotten"),
             Ok(false) => format!("no stream key of {name} was kept"),
             Err(error) => error.to_string(),

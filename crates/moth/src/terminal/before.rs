@@ -1,4 +1,4 @@
-//! What the screens for before going live share: the kit, and what was found out with it.
+//! What the screens for before going live share: the setup in use, and what was found out with it.
 
 use std::sync::Arc;
 
@@ -13,14 +13,16 @@ use moth_relay::measure::{LineProgress, Target};
 use moth_store::config::Change;
 use moth_store::results::{History, Kept, Tested};
 
-use crate::consent::Dose;
+use crate::commands::uplink::UP_TO;
 use crate::failure::Failure;
-use crate::kit::Kit;
-use crate::plan::{Basis, Plan};
-use crate::routes_run::{RoutesTest, TestState};
-use crate::tester::{Handshakes, TestNews, TestOrder};
-use crate::uplink::UP_TO;
-use crate::{surroundings, tested};
+use crate::measuring::servers_in_turn::{RoutesTest, TestState};
+use crate::measuring::surroundings;
+use crate::measuring::tested;
+use crate::measuring::tester::{Handshakes, TestNews, TestOrder};
+use crate::setup_in_use::SetupInUse;
+use crate::setup_in_use::advice::Advice;
+use crate::setup_in_use::basis::Basis;
+use crate::setup_in_use::consent::Dose;
 
 /// How long a server may be tested, in seconds.
 const LENGTHS: [u64; 3] = [10, 30, 60];
@@ -38,8 +40,8 @@ pub(super) enum Running {
 /// The state of the screens for before going live.
 #[derive(Debug)]
 pub struct Before {
-    pub(super) kit: Kit,
-    /// The temporary folder of a demo's kit.
+    pub(super) in_use: SetupInUse,
+    /// The temporary folder of a demo's setup in use.
     folder: Option<tempfile::TempDir>,
     /// Which servers are to be tested.
     pub(super) chosen: Vec<bool>,
@@ -67,11 +69,11 @@ pub struct Before {
 impl Before {
     /// With what was found out before.
     #[must_use]
-    pub fn new(kit: Kit, folder: Option<tempfile::TempDir>) -> Self {
-        let history = kit.history().unwrap_or_default();
+    pub fn new(in_use: SetupInUse, folder: Option<tempfile::TempDir>) -> Self {
+        let history = in_use.history().unwrap_or_default();
         let mut before = Self {
-            chosen: vec![true; kit.service.servers.len()],
-            kit,
+            chosen: vec![true; in_use.service.servers.len()],
+            in_use,
             folder,
             cursor: 0,
             length: 0,
@@ -99,12 +101,12 @@ impl Before {
 
     /// Shows the newest of what is kept.
     fn recall(&mut self) {
-        let headroom = self.kit.setup.headroom_percent / 100.0;
-        if let Some((kept, servers)) = self.history.newest_routes(&self.kit.service_name) {
-            let wanted = self.kit.wanted();
+        let headroom = self.in_use.setup.headroom_percent / 100.0;
+        if let Some((kept, servers)) = self.history.newest_routes(&self.in_use.service_name) {
+            let wanted = self.in_use.wanted();
             self.test = Some(Arc::new(RoutesTest {
                 wanted,
-                plan: self.kit.measure_plan(wanted.planned, self.seconds(), None),
+                plan: self.in_use.measure_plan(wanted.planned, self.seconds(), None),
                 servers: servers.iter().map(|s| s.server.clone()).collect(),
                 done: servers.to_vec(),
                 current: None,
@@ -132,7 +134,7 @@ impl Before {
 
     /// The servers in the order shown: as they are while a test runs, by their places afterwards, untested ones last.
     pub(super) fn order(&self) -> Vec<usize> {
-        let servers = &self.kit.service.servers;
+        let servers = &self.in_use.service.servers;
         let mut order: Vec<usize> = (0..servers.len()).collect();
         if self.running != Running::Routes
             && let Some(ranking) = self.ranking()
@@ -157,7 +159,7 @@ impl Before {
     }
 
     pub(super) fn move_cursor(&mut self, by: i64) {
-        let last = i64::try_from(self.kit.service.servers.len()).unwrap_or(1) - 1;
+        let last = i64::try_from(self.in_use.service.servers.len()).unwrap_or(1) - 1;
         let to = i64::try_from(self.cursor).unwrap_or(0).saturating_add(by).clamp(0, last.max(0));
         self.cursor = usize::try_from(to).unwrap_or(0);
     }
@@ -171,8 +173,8 @@ impl Before {
 
     /// All servers, then the regions one after another, then all again.
     pub(super) fn next_region(&mut self) {
-        let servers = &self.kit.service.servers;
-        let regions: Vec<String> = self.kit.service.regions().into_iter().map(str::to_owned).collect();
+        let servers = &self.in_use.service.servers;
+        let regions: Vec<String> = self.in_use.service.regions().into_iter().map(str::to_owned).collect();
         let of = |region: &str| -> Vec<bool> { servers.iter().map(|s| s.region.as_deref() == Some(region)).collect() };
         let now = regions.iter().position(|region| of(region) == self.chosen);
         let next = if self.chosen.iter().all(|c| *c) { Some(0) } else { now.map(|i| i + 1) };
@@ -183,43 +185,43 @@ impl Before {
     }
 
     fn targets(&self) -> Vec<Target> {
-        let all = self.kit.targets(&[], None).unwrap_or_default();
+        let all = self.in_use.targets(&[], None).unwrap_or_default();
         all.into_iter().zip(&self.chosen).filter(|(_, chosen)| **chosen).map(|(target, _)| target).collect()
     }
 
     /// The test of the chosen servers, and what it would publish, in words.
     pub(super) fn routes_order(&self) -> Option<(TestOrder, String)> {
         let targets = self.targets();
-        let wanted = self.kit.wanted();
-        let plan = self.kit.measure_plan(wanted.planned, self.seconds(), None);
+        let wanted = self.in_use.wanted();
+        let plan = self.in_use.measure_plan(wanted.planned, self.seconds(), None);
         let servers = targets.len();
         let length = plan.length * u32::try_from(servers).unwrap_or(1);
-        let words = Dose { servers, length, up_to: plan.up_to }.words(&self.kit.service);
+        let words = Dose { servers, length, up_to: plan.up_to }.words(&self.in_use.service);
         (servers > 0).then_some((TestOrder::Routes { targets, plan, wanted }, words))
     }
 
     /// The test of the line, against the server under the cursor, and what it would publish.
     pub(super) fn line_order(&self) -> Option<(TestOrder, String)> {
         let index = self.under_cursor()?;
-        let target = self.kit.targets(&[], None).ok()?.into_iter().nth(index)?;
-        let plan = self.kit.measure_plan(self.kit.setup.total(), self.seconds(), Some(UP_TO));
-        let words = Dose { servers: 1, length: plan.length, up_to: plan.up_to }.words(&self.kit.service);
+        let target = self.in_use.targets(&[], None).ok()?.into_iter().nth(index)?;
+        let plan = self.in_use.measure_plan(self.in_use.setup.total(), self.seconds(), Some(UP_TO));
+        let words = Dose { servers: 1, length: plan.length, up_to: plan.up_to }.words(&self.in_use.service);
         Some((TestOrder::Line { target, plan }, words))
     }
 
     /// One handshake with each server.
     pub(super) fn ask_order(&self) -> TestOrder {
-        let targets = self.kit.targets(&[], None).unwrap_or_default();
+        let targets = self.in_use.targets(&[], None).unwrap_or_default();
         TestOrder::Ask { servers: targets.into_iter().map(|target| target.server).collect() }
     }
 
     /// The check of the machine.
     pub(super) fn machine_order(&self) -> TestOrder {
-        let targets = self.kit.targets(&[], None).unwrap_or_default();
+        let targets = self.in_use.targets(&[], None).unwrap_or_default();
         TestOrder::Machine {
             hosts: targets.iter().map(|t| (t.server.address.host().to_owned(), t.server.address.port())).collect(),
-            recordings: self.kit.recordings(None),
-            asked: Asked { planned: self.kit.setup.total() },
+            recordings: self.in_use.recordings(None),
+            asked: Asked { planned: self.in_use.setup.total() },
         }
     }
 
@@ -299,7 +301,7 @@ impl Before {
         self.keep(Kept {
             date: now,
             line,
-            service: Some(self.kit.service_name.clone()),
+            service: Some(self.in_use.service_name.clone()),
             planned: test.wanted.planned,
             what: Tested::Routes { servers: test.done.clone() },
         })
@@ -309,27 +311,27 @@ impl Before {
         // Runs of one sitting belong together: the more of them, the more their spread says.
         self.runs.push(run.clone());
         let around = self.around.clone().unwrap_or_default();
-        self.reading = read(&self.runs, &around, self.kit.setup.headroom_percent / 100.0);
+        self.reading = read(&self.runs, &around, self.in_use.setup.headroom_percent / 100.0);
         let server = self.sitting.clone().unwrap_or_default();
         self.keep(Kept {
             date: now,
             line: self.line_name(),
             service: None,
-            planned: self.kit.setup.total(),
+            planned: self.in_use.setup.total(),
             what: Tested::Uplink { server, runs: self.runs.clone(), around },
         })
     }
 
     fn keep(&mut self, kept: Kept) -> Option<String> {
-        let outcome = self.kit.keep(&kept);
+        let outcome = self.in_use.keep(&kept);
         self.history.kept.push(kept);
         outcome.err().map(|failure| failure.to_string())
     }
 
     /// Writes the server under the cursor into the setup; gives its name.
     pub(super) fn pick(&mut self) -> Option<Result<String, Failure>> {
-        let name = self.kit.service.servers.get(self.under_cursor()?)?.name.clone();
-        let outcome = self.kit.change(&Change::Server(ServerChoice::Named(name.clone())));
+        let name = self.in_use.service.servers.get(self.under_cursor()?)?.name.clone();
+        let outcome = self.in_use.change(&Change::Server(ServerChoice::Named(name.clone())));
         Some(outcome.map(|()| name))
     }
 
@@ -339,26 +341,26 @@ impl Before {
     }
 
     /// The plan, if anything was measured.
-    pub(super) fn plan(&self) -> Option<Plan> {
-        let server = self.kit.server_in_use(&self.history);
-        let basis = Basis::newest(&self.history, &self.kit.service_name, server.as_deref())?;
-        Some(Plan::new(&self.kit, self.kit.setup.clone(), basis))
+    pub(super) fn plan(&self) -> Option<Advice> {
+        let server = self.in_use.server_in_use(&self.history);
+        let basis = Basis::newest(&self.history, &self.in_use.service_name, server.as_deref())?;
+        Some(Advice::new(&self.in_use, self.in_use.setup.clone(), basis))
     }
 
     /// The newest test of servers, to be drawn.
     pub(super) fn newest_servers(&self) -> Option<ServersTest> {
-        let (kept, _) = self.history.newest_routes(&self.kit.service_name)?;
-        tested::servers(kept, &self.kit, self.is_stand_in())
+        let (kept, _) = self.history.newest_routes(&self.in_use.service_name)?;
+        tested::servers(kept, &self.in_use, self.is_stand_in())
     }
 
     /// The newest test of the line, to be drawn.
     pub(super) fn newest_line(&self) -> Option<LineTest> {
         let (kept, _) = self.history.newest_uplink()?;
-        tested::line(kept, &self.kit, self.is_stand_in())
+        tested::line(kept, &self.in_use, self.is_stand_in())
     }
 
     /// Writes a change into the setup; gives what the user should be told.
     pub(super) fn change(&mut self, change: &Change) -> Option<String> {
-        self.kit.change(change).err().map(|failure| failure.to_string())
+        self.in_use.change(change).err().map(|failure| failure.to_string())
     }
 }

@@ -14,17 +14,20 @@ use moth_relay::Dialer;
 use tokio::sync::{mpsc, watch as channel};
 
 use super::rehearsal::RehearsalOrder;
-use crate::chronicle::{Chronicle, lock};
-use crate::conductor::{Desk, conduct};
+use crate::drawings::chronicle::{Chronicle, lock};
 use crate::failure::Failure;
-use crate::herald::Bell;
+use crate::failure::Outcome;
+use crate::live::conductor::{Desk, conduct};
+use crate::live::plan::Plan;
+use crate::live::production::Production;
+use crate::measuring::tester::{self, Field, TestNews, TestOrder};
+use crate::outlets::herald::Bell;
 use crate::outlets::{OutletPlan, Outlets};
-use crate::production::{Plan, Production};
-use crate::recording::Recording;
-use crate::rehearse::Prepared;
-use crate::rehearse::run::{self, Run, Task};
-use crate::tester::{self, Field, TestNews, TestOrder};
-use crate::{Outcome, signals, tell};
+use crate::recordings::writer::Recording;
+use crate::rehearsal::Prepared;
+use crate::rehearsal::run::{self, Run, Task};
+use crate::system::signals;
+use crate::tell;
 
 /// How often the core is asked.
 const LOOK_EACH: Duration = Duration::from_millis(200);

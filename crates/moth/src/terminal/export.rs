@@ -4,11 +4,8 @@
 use crossterm::event::{KeyCode, KeyEvent};
 use moth_core::Snapshot;
 use moth_core::suspects::Fault;
-use moth_core::trial::Trial;
 use moth_drawing::climb::Climb;
-use moth_drawing::evening::{Evening, Standing, Stood, Stretch};
-use moth_drawing::measured::{LineTest, ServersTest};
-use moth_drawing::picture::Picture;
+use moth_drawing::evening::{Evening, Stretch};
 use moth_drawing::{Format, Paper, Theme};
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
@@ -17,11 +14,12 @@ use super::app::{App, Dialog, Tab, Wish};
 use super::format::wrap;
 use super::palette::Palette;
 use super::rehearsal::CHOICES;
-use crate::chronicle::{lock, standing_now};
-use crate::plan::picture;
-use crate::rehearse::{drawn, told};
-use crate::side_drawing::Drawable;
-use crate::tested;
+use crate::drawings::chronicle::{lock, standing_now};
+use crate::drawings::job::{Job, Work};
+use crate::drawings::side_drawing::Drawable;
+use crate::measuring::tested;
+use crate::rehearsal::{drawn, told};
+use crate::setup_in_use::advice::picture;
 
 /// Something that can be taken away.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -90,46 +88,6 @@ pub struct Export {
     pub(super) paper: Paper,
     /// What the screen shows, in seconds since the beginning.
     pub(super) shown: Stretch,
-}
-
-/// Something to be drawn and written, with all that it takes.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Job {
-    /// What its file is called, without what tells its kind.
-    pub name: String,
-    /// SVG or PDF.
-    pub format: Format,
-    /// On white or on black.
-    pub theme: Theme,
-    /// What is drawn.
-    pub work: Work,
-}
-
-/// What is drawn.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Work {
-    /// Lanes of a stretch.
-    Lanes(Box<Evening>, Stretch),
-    /// A journey.
-    Journey(Box<Evening>, Box<Standing>),
-    /// A trial.
-    Trial(Box<Evening>, Box<Trial>),
-    /// The suspects of a verdict.
-    Why(Box<Evening>, Box<Stood>, Stretch),
-    /// Those of a stage that loses nothing.
-    Calm(Box<Evening>, Fault, Stretch),
-    /// The load on a machine, by its place.
-    Machine(Box<Evening>, usize, Stretch),
-    /// Servers.
-    Servers(Box<ServersTest>),
-    /// The line.
-    Line(Box<LineTest>),
-    /// The map of pictures.
-    Picture(Box<Picture>),
-    /// A climb.
-    Climb(Box<Climb>),
-    /// A report.
-    Report(Box<Evening>, Paper),
 }
 
 impl App {
@@ -299,20 +257,20 @@ impl App {
     /// What was found out before going live.
     fn work_before(&self, export: &Export) -> Option<Work> {
         let before = self.before.as_ref()?;
-        let kit = &before.kit;
-        fn plain<D: Drawable>(what: D, kit: &crate::kit::Kit, is_anonymous: bool) -> Box<D> {
-            Box::new(if is_anonymous { what.without_names(kit) } else { what })
+        let in_use = &before.in_use;
+        fn plain<D: Drawable>(what: D, in_use: &crate::setup_in_use::SetupInUse, is_anonymous: bool) -> Box<D> {
+            Box::new(if is_anonymous { what.without_names(in_use) } else { what })
         }
         Some(match export.subject() {
-            Subject::Servers => Work::Servers(plain(before.newest_servers()?, kit, export.is_anonymous)),
-            Subject::Line => Work::Line(plain(before.newest_line()?, kit, export.is_anonymous)),
-            Subject::Climb => Work::Climb(plain(self.over_climb()?, kit, export.is_anonymous)),
+            Subject::Servers => Work::Servers(plain(before.newest_servers()?, in_use, export.is_anonymous)),
+            Subject::Line => Work::Line(plain(before.newest_line()?, in_use, export.is_anonymous)),
+            Subject::Climb => Work::Climb(plain(self.over_climb()?, in_use, export.is_anonymous)),
             _ => {
-                let mut drawn = picture(&before.plan()?, kit);
+                let mut drawn = picture(&before.plan()?, in_use);
                 if before.is_stand_in() {
                     drawn.source.push_str(", all made up");
                 }
-                Work::Picture(plain(drawn, kit, export.is_anonymous))
+                Work::Picture(plain(drawn, in_use, export.is_anonymous))
             }
         })
     }
@@ -322,7 +280,7 @@ impl App {
         if let Some(run) = self.rehearsing.shown() {
             return drawn::climb(run.over.as_ref()?, told::caveat(&run.about));
         }
-        let setup = &self.before.as_ref()?.kit.setup_name;
+        let setup = &self.before.as_ref()?.in_use.setup_name;
         let choice = CHOICES.get(self.rehearsing.at).copied().flatten();
         let kept = self.rehearsing.last(choice, setup)?;
         let caveat = kept.simulated.as_ref().map(|shape| format!("The line was simulated, after {shape}."));
@@ -340,7 +298,7 @@ impl App {
         let mut evening = lock(&self.chronicle).evening(snapshot, snapshot, source, self.began.clone());
         evening.is_made_up = self.is_made_up || self.banner.demo.is_some();
         if let Some(before) = &self.before {
-            tested::join(&mut evening, &before.kit, &before.history, before.is_stand_in());
+            tested::join(&mut evening, &before.in_use, &before.history, before.is_stand_in());
         }
         evening
     }

@@ -11,8 +11,10 @@ use super::before::Before;
 use super::format::fit;
 use super::palette::{Palette, look_mark};
 use super::paragraphs::{paint, wrapped};
-use crate::key;
-use crate::plan::{Plan, breach_sentence, budget_sentence};
+use crate::commands::key;
+use crate::setup_in_use::advice::Advice;
+use crate::setup_in_use::advice::breach_sentence;
+use crate::setup_in_use::advice::budget_sentence;
 
 /// Columns for a size, and for a cell of the map.
 const SIZES: usize = 12;
@@ -50,13 +52,13 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
     }
     for breach in &plan.breaches {
         lines.extend(wrapped(
-            &format!("! {}", breach_sentence(breach, &before.kit.service.name)),
+            &format!("! {}", breach_sentence(breach, &before.in_use.service.name)),
             area.width,
             palette.alarm(),
         ));
     }
     if plan.breaches.is_empty() {
-        let told = format!("The setup is within everything {} asks for.", before.kit.service.name);
+        let told = format!("The setup is within everything {} asks for.", before.in_use.service.name);
         lines.extend(wrapped(&told, area.width, Style::new()));
     }
     if roomy {
@@ -70,7 +72,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
 }
 
 /// The upload as one band, shared out: video, audio, headroom, household. Each part has its word below it.
-fn share_lines(plan: &Plan, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
+fn share_lines(plan: &Advice, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
     let columns = usize::from(width).saturating_sub(1).max(10);
     let all = plan.basis.sustained.max(plan.budget.total()).bps() as f64;
     let part = |rate: Bitrate| ((rate.bps() as f64 / all.max(1.0)) * columns as f64).round() as usize;
@@ -111,7 +113,7 @@ fn share_lines(plan: &Plan, palette: Palette, width: u16, roomy: bool) -> Vec<Li
     lines
 }
 
-fn draw_map(frame: &mut Frame<'_>, area: Rect, before: &Before, plan: &Plan, palette: Palette) {
+fn draw_map(frame: &mut Frame<'_>, area: Rect, before: &Before, plan: &Advice, palette: Palette) {
     let map = &plan.map;
     let motion = format!("{:<SIZES$}", map.motion.word());
     let mut head = vec![Span::styled(motion, palette.strong())];
@@ -170,7 +172,7 @@ fn need_bar(cell: &Cell) -> String {
 }
 
 /// What the cell under the cursor would be, and what the recommended one is for.
-fn under_cursor(before: &Before, plan: &Plan, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
+fn under_cursor(before: &Before, plan: &Advice, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
     let map = &plan.map;
     let Some((row, column)) = before.cell.filter(|cell| *cell != map.recommended) else {
         let mut lines = wrapped(&format!("▸ {}.", map.reason()), width, Style::new());
@@ -194,16 +196,23 @@ fn under_cursor(before: &Before, plan: &Plan, palette: Palette, width: u16, room
 
 /// The setup as it is, and its key.
 fn setup_lines(before: &Before, palette: Palette, width: u16) -> Vec<Line<'static>> {
-    let (setup, kit) = (&before.kit.setup, &before.kit);
+    let (setup, in_use) = (&before.in_use.setup, &before.in_use);
     let encoder =
         [setup.encoder.as_deref(), setup.preset.as_deref()].into_iter().flatten().collect::<Vec<_>>().join(" ");
     let told = format!(
         "Setup {}: {}, server {}; {} at {} frames/s, {} of video, {} of audio, {} {encoder}.",
-        kit.setup_name, kit.service.name, setup.server, setup.size, setup.rate, setup.bitrate, setup.audio, setup.codec
+        in_use.setup_name,
+        in_use.service.name,
+        setup.server,
+        setup.size,
+        setup.rate,
+        setup.bitrate,
+        setup.audio,
+        setup.codec
     );
     let mut lines = wrapped(&told, width, palette.faint());
-    let key = key::status(kit.key_status());
-    lines.push(Line::styled(fit(&format!("{}: {key}.", kit.service.name), width.into()), palette.faint()));
+    let key = key::status(in_use.key_status());
+    lines.push(Line::styled(fit(&format!("{}: {key}.", in_use.service.name), width.into()), palette.faint()));
     lines
 }
 

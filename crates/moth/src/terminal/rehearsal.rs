@@ -9,9 +9,9 @@ use moth_store::config::Change;
 use moth_store::rehearsals::{Rehearsed, What};
 
 use super::app::{App, Dialog, Tab, Wish};
-use crate::production::Doors;
-use crate::rehearse::run::{Run, Task, says_something};
-use crate::rehearse::{self, Prepared, Wanted};
+use crate::live::plan::Doors;
+use crate::rehearsal::run::{Run, Task, says_something};
+use crate::rehearsal::{self, Prepared, Wanted};
 
 /// What is to be done about a rehearsal.
 #[derive(Clone)]
@@ -119,7 +119,7 @@ impl App {
 
     fn recall_rehearsals(&mut self) {
         if let Some(before) = &self.before {
-            self.rehearsing.history = before.kit.rehearsals.read().unwrap_or_default();
+            self.rehearsing.history = before.in_use.rehearsals.read().unwrap_or_default();
         }
     }
 
@@ -186,7 +186,7 @@ impl App {
 
     /// The list as it stands in the setup.
     fn to_do(&self) -> Vec<String> {
-        let own = self.before.as_ref().and_then(|before| before.kit.setup.soak.clone());
+        let own = self.before.as_ref().and_then(|before| before.in_use.setup.soak.clone());
         own.unwrap_or_else(|| TO_DO.map(str::to_owned).to_vec())
     }
 
@@ -241,10 +241,10 @@ impl App {
             no_server: self.rehearsing.no_server,
             ..Wanted::default()
         };
-        let kit = &self.before.as_ref()?.kit;
+        let in_use = &self.before.as_ref()?.in_use;
         let prepared = match &self.rehearsing.doors {
-            None => rehearse::prepare_demo(&wanted, kit, self.rehearsing.seed),
-            Some(doors) => rehearse::prepare(&wanted, kit, doors),
+            None => rehearsal::prepare_demo(&wanted, in_use, self.rehearsing.seed),
+            Some(doors) => rehearsal::prepare(&wanted, in_use, doors),
         };
         match prepared {
             Err(failure) => self.notice = Some(failure.to_string()),
@@ -254,7 +254,7 @@ impl App {
                 match words {
                     None => return self.begin_prepared(),
                     Some(mut words) => {
-                        if kit.service.unseen.is_none() {
+                        if in_use.service.unseen.is_none() {
                             words.push_str(". Your channel goes live with it");
                         }
                         self.dialog = Some(Dialog::ConsentRehearsal(words));
@@ -279,7 +279,7 @@ impl App {
         // What is on beside it was begun with the setup as it was.
         let when =
             if self.rehearsing.is_all || self.is_demo { "" } else { "; it is used when the moth is started again" };
-        self.notice = Some(match rehearse::keep(run, &mut before.kit) {
+        self.notice = Some(match rehearsal::keep(run, &mut before.in_use) {
             Ok(kept) => format!("{kept}{when}"),
             Err(failure) => failure.to_string(),
         });

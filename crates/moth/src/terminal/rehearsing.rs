@@ -22,8 +22,8 @@ use super::palette::Palette;
 use super::paragraphs::{paint, wrapped};
 use super::rehearsal::CHOICES;
 use crate::failure::Failure;
-use crate::rehearse::run::{Run, Task};
-use crate::rehearse::{CONFIRMS, SOAK_S, STEP_S, rungs, server_words, told};
+use crate::rehearsal::run::{Run, Task};
+use crate::rehearsal::{CONFIRMS, SOAK_S, STEP_S, rungs, server_words, told};
 
 /// Columns of a rung's tries.
 const TRIES: usize = 7;
@@ -83,7 +83,7 @@ fn choices(app: &App, before: &Before, area: Rect) -> Vec<Line<'static>> {
                 lines.push(Line::raw(format!("{:12}{line}", "")));
             }
         }
-        let last = app.rehearsing.last(choice, &before.kit.setup_name).map(last_words);
+        let last = app.rehearsing.last(choice, &before.in_use.setup_name).map(last_words);
         let last = last.unwrap_or_else(|| "never rehearsed".into());
         lines.push(Line::styled(fit(&format!("{:12}{last}", ""), area.width.into()), palette.faint()));
         if roomy {
@@ -94,15 +94,15 @@ fn choices(app: &App, before: &Before, area: Rect) -> Vec<Line<'static>> {
         (true, _) => "In the demo it goes to a stand-in on the observatory's afternoon, in short steps, and the evening begins anew afterwards.".to_owned(),
         (false, true) => "Where: to nobody, a stand-in server behind a line like the one that was measured last. Every result says so.".into(),
         (false, false) => {
-            let hidden = if before.kit.service.unseen.is_some() { "as a run that no viewer sees" } else { "and viewers see it: this service cannot hide a run" };
-            format!("Where: {} at {}, {hidden}.", before.kit.service.name, server_words(&before.kit, &before.history))
+            let hidden = if before.in_use.service.unseen.is_some() { "as a run that no viewer sees" } else { "and viewers see it: this service cannot hide a run" };
+            format!("Where: {} at {}, {hidden}.", before.in_use.service.name, server_words(&before.in_use, &before.history))
         }
     };
     if !roomy {
         lines.push(Line::default());
     }
     lines.extend(wrapped(&told, area.width, Style::new()));
-    let by = match (app.is_demo, before.kit.setup.broadcaster.command.is_empty()) {
+    let by = match (app.is_demo, before.in_use.setup.broadcaster.command.is_empty()) {
         (true, _) => "The stand-in broadcaster takes each step by itself.",
         (false, true) => {
             "Your broadcaster publishes as always; where it takes no changes from here, you are asked for one step at a time, and the wire is watched until it is there."
@@ -122,7 +122,7 @@ fn climb_words(kind: Kind, before: &Before, is_demo: bool) -> String {
     if is_demo {
         return format!("{what}, until frames are lost; a step back, and that for longer");
     }
-    match rungs::ladder(kind, &rungs::Bounds::default(), &before.kit, &before.history) {
+    match rungs::ladder(kind, &rungs::Bounds::default(), &before.in_use, &before.history) {
         Ok((ladder, _)) => {
             let (first, last) = (ladder.rungs().first(), ladder.rungs().last());
             let ends = first.zip(last).map_or(String::new(), |(a, b)| format!(" ({} to {})", a.words(), b.words()));
@@ -134,12 +134,12 @@ fn climb_words(kind: Kind, before: &Before, is_demo: bool) -> String {
 }
 
 fn soak_words(before: &Before) -> String {
-    let to_do = before.kit.setup.soak.as_ref().map_or(TO_DO.len(), Vec::len);
+    let to_do = before.in_use.setup.soak.as_ref().map_or(TO_DO.len(), Vec::len);
     format!("everything as it is, for {} min, with {to_do} things to do meanwhile that may break it", SOAK_S / 60)
 }
 
 fn last_words(past: &moth_store::rehearsals::Rehearsed) -> String {
-    let date = crate::out::date(past.date);
+    let date = crate::system::out::date(past.date);
     let simulated = if past.simulated.is_some() { ", line simulated" } else { "" };
     let what = match &past.what {
         What::Climb(finding) => match (finding.clean(), finding.recommended()) {

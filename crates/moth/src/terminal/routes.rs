@@ -15,10 +15,10 @@ use super::format::{fit, wrap};
 use super::lanes::EIGHTHS;
 use super::palette::{Palette, grade_mark};
 use super::paragraphs::paint;
-use crate::chart::{Part, Scale, series};
-use crate::out;
-use crate::routes_run::Current;
-use crate::surroundings;
+use crate::drawings::bars::{Part, Scale, series};
+use crate::measuring::servers_in_turn::Current;
+use crate::measuring::surroundings;
+use crate::system::out;
 
 /// Columns for a server's name and region, and for its grade or what is being done to it.
 const NAMES: usize = 26;
@@ -27,7 +27,7 @@ const GRADES: usize = 12;
 const SECONDS: usize = 24;
 
 pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette) {
-    let servers = u16::try_from(before.kit.service.servers.len()).unwrap_or(u16::MAX);
+    let servers = u16::try_from(before.in_use.service.servers.len()).unwrap_or(u16::MAX);
     let roomy = area.height >= servers.saturating_mul(3) + 16;
     let rows_each = if roomy { 3 } else { 1 };
     let line_rows = line_lines(before, palette, area.width).len().min(if roomy { 9 } else { 5 });
@@ -56,7 +56,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
 
 /// What is asked of the servers, and of which line the figures are.
 fn asked(before: &Before, palette: Palette, width: u16) -> Line<'static> {
-    let wanted = before.kit.wanted();
+    let wanted = before.in_use.wanted();
     let when = match (&before.tested, before.running) {
         (_, Running::Routes) => before.test.as_ref().map_or_else(String::new, |test| {
             format!(
@@ -72,7 +72,7 @@ fn asked(before: &Before, palette: Palette, width: u16) -> Line<'static> {
     let when = if before.is_stand_in() { format!("{when}; the afternoon before, all made up") } else { when };
     let text = format!(
         "{}  {} planned, {} to stay free, {} s each  ",
-        before.kit.service.name,
+        before.in_use.service.name,
         wanted.planned,
         percent(wanted.headroom),
         before.seconds()
@@ -82,7 +82,7 @@ fn asked(before: &Before, palette: Palette, width: u16) -> Line<'static> {
 }
 
 fn servers_on_a_scale(frame: &mut Frame<'_>, ruler: Rect, list: Rect, before: &Before, palette: Palette, roomy: bool) {
-    let wanted = before.kit.wanted();
+    let wanted = before.in_use.wanted();
     let need = wanted.planned.scaled(1.0 / (1.0 - wanted.headroom).max(0.05));
     let with_seconds = list.width >= 118;
     let beside = NAMES + GRADES + if with_seconds { SECONDS + 2 } else { 0 };
@@ -104,7 +104,7 @@ fn servers_on_a_scale(frame: &mut Frame<'_>, ruler: Rect, list: Rect, before: &B
     let ranking = before.ranking();
     let rows_each = if roomy { 3 } else { 1 };
     for (row, index) in before.order().into_iter().enumerate() {
-        let server = &before.kit.service.servers[index];
+        let server = &before.in_use.service.servers[index];
         let result = results.iter().find(|r| r.server == server.name);
         let testing = current.filter(|c| c.server == server.name);
         let place =
@@ -116,7 +116,7 @@ fn servers_on_a_scale(frame: &mut Frame<'_>, ruler: Rect, list: Rect, before: &B
         let at_cursor = row == before.cursor;
         let name_style = if at_cursor { palette.key() } else { palette.strong() };
         let chosen = if before.chosen.get(index) == Some(&true) { '●' } else { '○' };
-        let in_use = if before.kit.setup.server.to_string() == server.name { '◆' } else { ' ' };
+        let in_use = if before.in_use.setup.server.to_string() == server.name { '◆' } else { ' ' };
         let region = server.region.clone().unwrap_or_default();
         let name = format!(" {} ", fit(&server.name, 13));
         let pad = NAMES.saturating_sub(4 + name.chars().count());
@@ -219,7 +219,7 @@ fn second_by_second(frame: &mut Frame<'_>, area: Rect, before: &Before, palette:
     let current = before.test.as_ref().and_then(|test| test.current.as_ref());
     let name = match current {
         Some(current) => Some(current.server.clone()),
-        None => before.under_cursor().map(|i| before.kit.service.servers[i].name.clone()),
+        None => before.under_cursor().map(|i| before.in_use.service.servers[i].name.clone()),
     };
     let Some(result) = name.and_then(|name| results.iter().find(|r| r.server == name)) else { return };
     let seconds = |carried: &Option<Carried>| carried.as_ref().map_or_else(Vec::new, |c| c.per_second.clone());
@@ -241,7 +241,7 @@ fn second_by_second(frame: &mut Frame<'_>, area: Rect, before: &Before, palette:
         frame.render_widget(Line::from(spans), Rect { y, height: 1, ..area });
     }
     let area = Rect { y: area.y + 1, height: area.height - 1, ..area };
-    let wanted = before.kit.wanted().planned;
+    let wanted = before.in_use.wanted().planned;
     let top = all.iter().copied().max().unwrap_or(wanted).max(wanted).scaled(1.05);
     let rows = (area.height - 2).min(BAR.0);
     let each = (width.saturating_sub(4) / all.len()).clamp(1, BAR.1);
@@ -309,7 +309,7 @@ fn says(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette, ro
     }
     if !roomy || ranking.is_none() {
         let place =
-            before.under_cursor().and_then(|i| before.place(ranking.as_ref()?, &before.kit.service.servers[i].name));
+            before.under_cursor().and_then(|i| before.place(ranking.as_ref()?, &before.in_use.service.servers[i].name));
         let told = match (place, before.running) {
             (Some(place), _) => format!("{}: {}", place.server, place.sentence),
             (None, Running::Routes) => {

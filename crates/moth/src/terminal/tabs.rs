@@ -11,7 +11,7 @@ use super::before::{Before, Running};
 use super::format::fit;
 use super::paragraphs::{paint, wrapped};
 use super::{dialog, fitness, load, planning, rehearsing, routes, watch, why};
-use crate::rehearse::run::Task;
+use crate::rehearsal::run::Task;
 
 /// The smallest terminal it fits on.
 pub(super) const SMALLEST: (u16, u16) = (80, 24);

@@ -17,14 +17,14 @@ use ratatui::backend::TestBackend;
 
 use super::app::{App, Wish};
 use super::before::{Before, Running};
-use super::export::Work;
 use super::palette::Palette;
 use super::tabs;
-use crate::chronicle::{Chronicle, lock};
-use crate::production::Banner;
-use crate::replay::{ReplayOrder, ReplayState};
-use crate::take_away::take_away;
-use crate::tester::Field;
+use crate::drawings::chronicle::{Chronicle, lock};
+use crate::drawings::job::{Job, Work};
+use crate::drawings::take_away::take_away;
+use crate::live::plan::Banner;
+use crate::measuring::tester::Field;
+use crate::recordings::player::{ReplayOrder, ReplayState};
 
 mod rehearsing;
 
@@ -314,10 +314,10 @@ async fn the_cursor_tells_what_was() {
     assert!(drawn(&app, 158, 47).contains("0:00"), "a column of 15 s shows the whole broadcast");
 }
 
-/// What the screens for before going live show, with the demo's kit and nothing measured.
+/// What the screens for before going live show, with the demo's setup in use and nothing measured.
 fn before() -> Before {
-    let (kit, folder) = crate::kit::of_the_demo().unwrap();
-    Before::new(kit, Some(folder))
+    let (in_use, folder) = crate::setup_in_use::of_the_demo().unwrap();
+    Before::new(in_use, Some(folder))
 }
 
 fn quiet() -> Arc<Snapshot> {
@@ -341,7 +341,7 @@ async fn carry_out(app: &mut App, wish: Option<Wish>, mut until: impl FnMut(&App
     let (tell, mut news) = tokio::sync::mpsc::unbounded_channel();
     let field = Field::StandIn(Box::new(Afternoon::shipped(41).unwrap()));
     let line = Afternoon::shipped(41).unwrap().dialer();
-    tokio::spawn(crate::tester::serve(field, Arc::new(Mutex::new(line)), to_do, tell));
+    tokio::spawn(crate::measuring::tester::serve(field, Arc::new(Mutex::new(line)), to_do, tell));
     orders.send(order).unwrap();
     while let Some(heard) = news.recv().await {
         app.learn(heard, some_day());
@@ -367,7 +367,7 @@ async fn tested() -> App {
 /// The day is the machine's own, wherever it is.
 fn steady(screen: &str) -> String {
     screen
-        .replace(&crate::out::date(some_day()), "14 Mar 2026 18:00")
+        .replace(&crate::system::out::date(some_day()), "14 Mar 2026 18:00")
         .replace("14 Mar 2026 18:00   ", "14 Mar 2026 18:00")
 }
 
@@ -405,7 +405,12 @@ async fn a_test_is_ended_by_a_key_and_what_there_is_stays() {
     let (tell, mut news) = tokio::sync::mpsc::unbounded_channel();
     let afternoon = Afternoon::shipped(41).unwrap();
     let line = afternoon.dialer();
-    tokio::spawn(crate::tester::serve(Field::StandIn(Box::new(afternoon)), Arc::new(Mutex::new(line)), to_do, tell));
+    tokio::spawn(crate::measuring::tester::serve(
+        Field::StandIn(Box::new(afternoon)),
+        Arc::new(Mutex::new(line)),
+        to_do,
+        tell,
+    ));
     orders.send(order).unwrap();
     while !idle(&app) {
         app.learn(news.recv().await.unwrap(), some_day());
@@ -417,7 +422,7 @@ async fn a_test_is_ended_by_a_key_and_what_there_is_stays() {
     }
     let screen = drawn(&app, 158, 47);
     assert!(screen.contains("short") && screen.contains("holds") && screen.contains("untested"), "{screen}");
-    assert!(app.before.as_ref().unwrap().kit.results.path().exists(), "and is kept");
+    assert!(app.before.as_ref().unwrap().in_use.results.path().exists(), "and is kept");
 }
 
 #[tokio::test(start_paused = true)]
@@ -431,7 +436,7 @@ async fn a_server_picked_is_written_into_the_setup() {
         "the next broadcast goes there"
     );
     assert!(drawn(&app, 158, 47).contains("Elmsreach is now the server of the setup comet-night"));
-    let file = &app.before.as_ref().unwrap().kit.file;
+    let file = &app.before.as_ref().unwrap().in_use.file;
     assert!(std::fs::read_to_string(file.path()).unwrap().contains("server = \"Elmsreach\"          # or one"));
 }
 
@@ -451,9 +456,9 @@ async fn the_line_is_measured_and_the_plan_rests_on_it() {
     assert!(fast.contains("fast pictures need"), "{fast}");
     type_char(&mut app, 'w');
     let before = app.before.as_ref().unwrap();
-    assert_eq!(before.kit.setup.bitrate, Bitrate::from_kbps(8000));
+    assert_eq!(before.in_use.setup.bitrate, Bitrate::from_kbps(8000));
     let chosen = before.plan().unwrap().map.choice().map(|cell| cell.size);
-    assert_eq!(Some(before.kit.setup.size), chosen, "what was recommended is written");
+    assert_eq!(Some(before.in_use.setup.size), chosen, "what was recommended is written");
     for _ in 0..9 {
         type_char(&mut app, '+');
     }
@@ -503,7 +508,7 @@ fn a_stream_key_is_replaced_and_forgotten_and_never_shown() {
     assert!(!format!("{app:?}").contains("secret"), "nor where the program tells of itself");
     insta::assert_snapshot!("key_80x24", drawn(&app, 80, 24));
     press(&mut app, KeyCode::Enter);
-    let kept = app.before.as_ref().unwrap().kit.keys.read("nocturne").unwrap().unwrap();
+    let kept = app.before.as_ref().unwrap().in_use.keys.read("nocturne").unwrap().unwrap();
     assert_eq!(kept.expose(), "plain-secret-9q1");
     let screen = drawn(&app, 100, 30);
     assert!(screen.contains("is replaced") && !screen.contains("secret"), "{screen}");
@@ -511,10 +516,10 @@ fn a_stream_key_is_replaced_and_forgotten_and_never_shown() {
     assert!(drawn(&app, 100, 30).contains("a stream key is set, last changed"));
     type_char(&mut app, 'x');
     type_char(&mut app, 'n');
-    assert!(app.before.as_ref().unwrap().kit.keys.changed("nocturne").is_some());
+    assert!(app.before.as_ref().unwrap().in_use.keys.changed("nocturne").is_some());
     type_char(&mut app, 'x');
     type_char(&mut app, 'y');
-    assert!(app.before.as_ref().unwrap().kit.keys.changed("nocturne").is_none());
+    assert!(app.before.as_ref().unwrap().in_use.keys.changed("nocturne").is_none());
 }
 
 #[tokio::test(start_paused = true)]
@@ -655,7 +660,7 @@ async fn watched(app: &mut App, slug: &str, deeds: &[(u64, Action)], seconds: u6
     drawn(app, 158, 47);
 }
 
-fn exported(app: &mut App) -> super::export::Job {
+fn exported(app: &mut App) -> Job {
     match press(app, KeyCode::Enter) {
         Some(Wish::Export(job)) => *job,
         other => panic!("{other:?}"),
@@ -716,9 +721,9 @@ async fn every_screen_has_something_to_take_away_and_names_stay_if_wanted() {
     let dir = tempfile::tempdir().unwrap();
     let now = "2026-03-14T20:04:50+01:00[+01:00]".parse().unwrap();
     let mut names: Vec<String> = vec!["archive".into(), "stand-in took".into(), "stand-in, at".into()];
-    let kit = &app.before.as_ref().unwrap().kit;
-    names.push(kit.service.name.clone());
-    for server in &kit.service.servers {
+    let in_use = &app.before.as_ref().unwrap().in_use;
+    names.push(in_use.service.name.clone());
+    for server in &in_use.service.servers {
         names.extend([server.name.clone(), server.address.host().to_owned()]);
         names.extend(server.region.clone());
     }

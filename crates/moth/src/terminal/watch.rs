@@ -9,7 +9,7 @@ use super::app::App;
 use super::format::{clock, fit};
 use super::palette::state_mark;
 use super::{journey, lanes, tabs, trial, verdict, viewers};
-use crate::replay::ReplayState;
+use crate::recordings::player::ReplayState;
 
 /// Draws the screen below its header and above its keys.
 pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
@@ -99,7 +99,7 @@ fn name_words(app: &App, snapshot: &Snapshot) -> String {
 
 /// That what is on is a rehearsal.
 fn rehearsal_words(app: &App) -> String {
-    match (app.is_demo, app.before.as_ref().is_some_and(|before| before.kit.service.unseen.is_some())) {
+    match (app.is_demo, app.before.as_ref().is_some_and(|before| before.in_use.service.unseen.is_some())) {
         (true, _) => "rehearsal, all made up".into(),
         _ if app.rehearsing.shown().is_some_and(|run| run.about.simulated.is_some()) => {
             "rehearsal, line simulated".into()

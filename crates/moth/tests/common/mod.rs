@@ -672,7 +672,7 @@ impl Moth {
     fn assert_it_says_what_is_so(&self) {
         let seen = self.dir.path().join("seen.jsonl");
         if seen.exists() {
-            let judgement = moth::judge::judge(&seen).unwrap_or_else(|failure| panic!("{failure}"));
+            let judgement = moth::recordings::judged::judge(&seen).unwrap_or_else(|failure| panic!("{failure}"));
             assert!(judgement.damage.is_none(), "{:?}", judgement.damage);
             assert_eq!(judgement.contradictions, Vec::<String>::new());
         }

@@ -9,10 +9,10 @@ use moth_rehearsal::runner::{Does, End, Stand};
 use moth_relay::RelayHandle;
 use moth_store::rehearsals::What;
 
-use crate::kit::{self, Kit};
-use crate::production::Doors;
-use crate::rehearse::run::{Run, Task};
-use crate::rehearse::{self, Prepared, Wanted};
+use crate::live::plan::Doors;
+use crate::rehearsal::run::{Run, Task};
+use crate::rehearsal::{self, Prepared, Wanted};
+use crate::setup_in_use::{self, SetupInUse};
 use crate::terminal::app::{Dialog, Tab};
 use crate::terminal::rehearsal::RehearsalOrder;
 
@@ -46,13 +46,13 @@ async fn rehearsed(
     panic!("the afternoon ended before the rehearsal did")
 }
 
-fn demo(climb: Option<Kind>, kit: &Kit) -> Prepared {
-    rehearse::prepare_demo(&Wanted { climb, ..Wanted::default() }, kit, 41).unwrap()
+fn demo(climb: Option<Kind>, in_use: &SetupInUse) -> Prepared {
+    rehearsal::prepare_demo(&Wanted { climb, ..Wanted::default() }, in_use, 41).unwrap()
 }
 
 /// The screen with that on it.
-fn showing((run, snapshot): (Run, Arc<Snapshot>), kit: Kit) -> App {
-    let mut app = app(Some(snapshot)).with(Some(Before::new(kit, None))).rehearsing_through(None, 41, false);
+fn showing((run, snapshot): (Run, Arc<Snapshot>), in_use: SetupInUse) -> App {
+    let mut app = app(Some(snapshot)).with(Some(Before::new(in_use, None))).rehearsing_through(None, 41, false);
     type_char(&mut app, '5');
     app.follow_rehearsal(Some(Arc::new(run)));
     app
@@ -60,8 +60,8 @@ fn showing((run, snapshot): (Run, Arc<Snapshot>), kit: Kit) -> App {
 
 #[tokio::test(start_paused = true)]
 async fn a_climb_as_it_goes_and_what_it_came_to() {
-    let (kit, _folder) = kit::of_the_demo().unwrap();
-    let before = std::fs::read_to_string(kit.file.path()).unwrap();
+    let (in_use, _folder) = setup_in_use::of_the_demo().unwrap();
+    let before = std::fs::read_to_string(in_use.file.path()).unwrap();
     let is_at = |rung: usize| {
         move |run: &mut Run, _: &Snapshot| {
             let Task::Climb(runner) = &run.task else { panic!() };
@@ -70,13 +70,13 @@ async fn a_climb_as_it_goes_and_what_it_came_to() {
             if there { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         }
     };
-    let app = showing(rehearsed(demo(Some(Kind::Bitrate), &kit), is_at(5)).await, kit.clone());
+    let app = showing(rehearsed(demo(Some(Kind::Bitrate), &in_use), is_at(5)).await, in_use.clone());
     insta::assert_snapshot!("climbing_158x47", drawn(&app, 158, 47));
     insta::assert_snapshot!("climbing_80x24", drawn(&app, 80, 24));
     assert!(app.rehearsing.is_running());
 
-    let whole = rehearsed(demo(Some(Kind::Bitrate), &kit), |_, _| ControlFlow::Continue(())).await;
-    let mut app = showing(whole, kit.clone());
+    let whole = rehearsed(demo(Some(Kind::Bitrate), &in_use), |_, _| ControlFlow::Continue(())).await;
+    let mut app = showing(whole, in_use.clone());
     let screen = drawn(&app, 158, 47);
     insta::assert_snapshot!("climbed_158x47", screen);
     insta::assert_snapshot!("climbed_80x24", drawn(&app, 80, 24));
@@ -84,7 +84,7 @@ async fn a_climb_as_it_goes_and_what_it_came_to() {
         assert!(screen.contains(told), "{told}");
     }
     // Nothing was written yet; one key writes what is recommended, and nothing else.
-    assert_eq!(std::fs::read_to_string(kit.file.path()).unwrap(), before);
+    assert_eq!(std::fs::read_to_string(in_use.file.path()).unwrap(), before);
     assert!(drawn(&app, 158, 47).contains("keep it in the setup"));
     type_char(&mut app, 'k');
     let recommended = match &app.rehearsing.shown().unwrap().over.as_ref().unwrap().what {
@@ -92,7 +92,7 @@ async fn a_climb_as_it_goes_and_what_it_came_to() {
         What::Soak(_) => panic!(),
     };
     assert!(app.notice.as_deref().unwrap().contains(&recommended), "{:?}", app.notice);
-    let changed: Vec<String> = std::fs::read_to_string(kit.file.path())
+    let changed: Vec<String> = std::fs::read_to_string(in_use.file.path())
         .unwrap()
         .lines()
         .zip(before.lines())
@@ -116,10 +116,10 @@ async fn a_climb_as_it_goes_and_what_it_came_to() {
 
 #[tokio::test(start_paused = true)]
 async fn presets_and_pictures_are_climbed_on_the_stand_ins_too() {
-    let (kit, _folder) = kit::of_the_demo().unwrap();
+    let (in_use, _folder) = setup_in_use::of_the_demo().unwrap();
     // A larger picture takes longer to render as well.
     for (kind, gives_way) in [(Kind::Preset, Fault::Encoder), (Kind::Picture, Fault::Rendering)] {
-        let (run, snapshot) = rehearsed(demo(Some(kind), &kit), |_, _| ControlFlow::Continue(())).await;
+        let (run, snapshot) = rehearsed(demo(Some(kind), &in_use), |_, _| ControlFlow::Continue(())).await;
         let What::Climb(finding) = &run.over.as_ref().unwrap().what else { panic!() };
         assert_eq!(finding.end, End::Done, "{kind:?}: {}", finding.sentence());
         // It gives way at a rung of its own, and the one below it was confirmed.
@@ -133,14 +133,14 @@ async fn presets_and_pictures_are_climbed_on_the_stand_ins_too() {
 
 #[tokio::test(start_paused = true)]
 async fn a_crash_in_the_very_first_step_leaves_a_note_of_what_to_put_back() {
-    let (kit, _folder) = kit::of_the_demo().unwrap();
+    let (in_use, _folder) = setup_in_use::of_the_demo().unwrap();
     let first = |run: &mut Run, _: &Snapshot| {
         let Task::Climb(runner) = &run.task else { panic!() };
         if runner.stand() == Stand::Trying { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     };
-    let (run, _) = rehearsed(demo(Some(Kind::Bitrate), &kit), first).await;
+    let (run, _) = rehearsed(demo(Some(Kind::Bitrate), &in_use), first).await;
     drop(run);
-    let found = kit.rehearsals.take_up().unwrap().unwrap();
+    let found = in_use.rehearsals.take_up().unwrap().unwrap();
     let What::Climb(finding) = &found.what else { panic!() };
     assert_eq!((finding.end, finding.tries.len()), (End::CutOff, 0));
     assert!(
@@ -151,9 +151,9 @@ async fn a_crash_in_the_very_first_step_leaves_a_note_of_what_to_put_back() {
 
 #[tokio::test(start_paused = true)]
 async fn a_soak_with_things_to_do_ticked_on_the_way() {
-    let (kit, _folder) = kit::of_the_demo().unwrap();
+    let (in_use, _folder) = setup_in_use::of_the_demo().unwrap();
     let wanted = Wanted { within: Some(Duration::from_secs(60)), ..Wanted::default() };
-    let prepared = rehearse::prepare_demo(&wanted, &kit, 41).unwrap();
+    let prepared = rehearsal::prepare_demo(&wanted, &in_use, 41).unwrap();
     let (mut ticked, mut marks) = (false, Vec::new());
     let running = rehearsed(prepared.clone(), |run, snapshot| {
         let Task::Soak(soak) = &mut run.task else { panic!() };
@@ -164,7 +164,7 @@ async fn a_soak_with_things_to_do_ticked_on_the_way() {
     })
     .await;
     assert_eq!(marks, ["show the heaviest scene"]);
-    let mut app = showing(running, kit.clone());
+    let mut app = showing(running, in_use.clone());
     insta::assert_snapshot!("soaking_158x47", drawn(&app, 158, 47));
     insta::assert_snapshot!("soaking_80x24", drawn(&app, 80, 24));
     // The keys of the list, and what they do to the setup's own.
@@ -177,13 +177,13 @@ async fn a_soak_with_things_to_do_ticked_on_the_way() {
     assert!(drawn(&app, 80, 24).contains("let the cat in"));
     assert_eq!(press(&mut app, KeyCode::Enter), Some(Wish::Rehearse(RehearsalOrder::Add("let the cat in".into()))));
     assert_eq!(type_char(&mut app, 'x'), Some(Wish::Rehearse(RehearsalOrder::LeaveOut(2))));
-    let list = app.before.as_ref().unwrap().kit.setup.soak.clone().unwrap();
+    let list = app.before.as_ref().unwrap().in_use.setup.soak.clone().unwrap();
     assert_eq!((list.len(), list.last().unwrap().as_str()), (6, "let the cat in"));
     assert!(!list.contains(&"open the browser that is usually open".to_owned()));
     assert_eq!(press(&mut app, KeyCode::Esc), Some(Wish::Rehearse(RehearsalOrder::Cancel)));
 
     let over = rehearsed(prepared, |_, _| ControlFlow::Continue(())).await;
-    let app = showing(over, kit);
+    let app = showing(over, in_use);
     insta::assert_snapshot!("soaked_158x47", drawn(&app, 158, 47));
 }
 
@@ -200,14 +200,14 @@ fn what_can_be_rehearsed_is_shown_before_anything_begins() {
 }
 
 fn live_desk(unseen: bool) -> (App, tempfile::TempDir) {
-    let (mut kit, folder) = kit::of_the_demo().unwrap();
+    let (mut in_use, folder) = setup_in_use::of_the_demo().unwrap();
     if !unseen {
-        kit.service.unseen = None;
+        in_use.service.unseen = None;
     }
     let key = moth_destination::StreamKey::new("orbit-77").unwrap();
-    kit.keys.replace("nocturne", &key).unwrap();
+    in_use.keys.replace("nocturne", &key).unwrap();
     let doors = Doors::new("rtmp://127.0.0.1:19350/moth", None).unwrap();
-    let app = live(Some(quiet())).with(Some(Before::new(kit, None))).rehearsing_through(Some(doors), 0, false);
+    let app = live(Some(quiet())).with(Some(Before::new(in_use, None))).rehearsing_through(Some(doors), 0, false);
     (app, folder)
 }
 

@@ -1,0 +1,201 @@
+//! Gives readings to the core, and its snapshots to whoever shows them.
+
+use std::future::pending;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+use std::time::Duration;
+
+use moth_core::proposal::Action;
+use moth_core::reading::Observation;
+use moth_core::{Core, Snapshot};
+use tokio::sync::{mpsc, watch};
+use tokio::time::{MissedTickBehavior, interval};
+
+use crate::failure::Failure;
+use crate::failure::Outcome;
+use crate::live::production::Production;
+use crate::outlets::Outlets;
+use crate::recordings::writer::Recording;
+use crate::system::signals::stop_requested;
+use crate::tell::Told;
+use crate::tell::told::Tellings;
+
+/// The two ways to tell a running broadcast something.
+pub struct Desk {
+    /// Things to do.
+    pub actions: mpsc::UnboundedReceiver<Action>,
+    /// Becomes true when it should end.
+    pub stop: watch::Receiver<bool>,
+    /// Where everything that is seen is written, if anywhere.
+    pub recording: Option<Recording>,
+    /// Where snapshots go beside whoever looks.
+    pub outlets: Outlets,
+    /// What `moth tell` tells.
+    pub told: mpsc::UnboundedReceiver<Told>,
+    /// Whoever looks is told here that the program is asked to stop, and ends when ready; a second time is not waited for. Without
+    /// it, it ends at once.
+    pub asked_to_stop: Option<watch::Sender<bool>>,
+}
+
+impl Desk {
+    /// Writes what is left of the recording.
+    ///
+    /// # Errors
+    /// What the recording came to, if not all of it was written.
+    pub fn close(self) -> Outcome {
+        self.recording.map_or(Ok(()), Recording::finish)
+    }
+}
+
+/// For so long after the bitrate was lowered, what waits is not dropped: a full queue over a line that carries a fifth.
+const PATIENT: Duration = Duration::from_secs(10);
+
+/// Conducts a broadcast until it should end: by signal, by the desk, or when `look` breaks. Every
+/// `look_each` a snapshot is given to `look`; a last one after all accounts are settled.
+///
+/// # Errors
+/// [`Failure::Fault`] if a part of the program failed.
+pub async fn conduct(
+    mut production: Production,
+    mut core: Core,
+    desk: &mut Desk,
+    look_each: Duration,
+    mut look: impl FnMut(Arc<Snapshot>) -> ControlFlow<()>,
+) -> Outcome {
+    let mut tick = interval(look_each);
+    tick.set_missed_tick_behavior(MissedTickBehavior::Skip);
+    // The first tick is at once, when there is nothing to see yet but the empty screen.
+    let signalled = || async {
+        if let Err(error) = stop_requested().await {
+            tracing::warn!(%error, "signals cannot be listened for");
+            pending::<()>().await;
+        }
+    };
+    let mut signal = Box::pin(signalled());
+    let (mut desk_open, mut post_open) = (true, true);
+    let mut tellings = Tellings::default();
+    loop {
+        tokio::select! {
+            biased;
+            () = &mut signal => match &desk.asked_to_stop {
+                Some(asked) if !asked.send_replace(true) => signal = Box::pin(signalled()),
+                _ => break,
+            },
+            stopped = desk.stop.wait_for(|stop| *stop) => { drop(stopped); break }
+            action = desk.actions.recv(), if desk_open => match action {
+                Some(action) => production.act(action).await,
+                None => desk_open = false,
+            },
+            told = desk.told.recv(), if post_open => match told {
+                Some(told) => {
+                    // What waits was seen before this: a snapshot now must not make it count as seen now.
+                    let now = production.recorder.cut();
+                    drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
+                    let snapshot = core.snapshot(now);
+                    if let Some(action) = tellings.take(told, &snapshot) {
+                        production.act(action).await;
+                    }
+                }
+                None => post_open = false,
+            },
+            _ = tick.tick() => {
+                // Readings made before now belong into this snapshot.
+                let now = production.recorder.cut();
+                drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
+                while let Some(wish) = core.take_wish() {
+                    production.act(wish).await;
+                }
+                tellings.pass_to(now);
+                let snapshot = Arc::new(core.snapshot(now));
+                production.tell_scout(&snapshot);
+                desk.outlets.take(&snapshot);
+                if look(snapshot).is_break() {
+                    break;
+                }
+            }
+            // Readings wait for the next look: to be woken for each of them would cost more than all the rest.
+            () = production.fails() => return Err(Failure::Fault),
+        }
+    }
+    production.relay.finish().await;
+    // The relay's last account comes a tenth of a second after it is settled.
+    tokio::time::sleep(Duration::from_millis(150)).await;
+    drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
+    let _ = look(Arc::new(core.snapshot(production.recorder.now())));
+    Ok(())
+}
+
+/// Gives the core, and the recording, what was seen since.
+fn drain(production: &mut Production, core: &mut Core, recording: &mut Option<Recording>, tellings: &mut Tellings) {
+    while let Ok(reading) = production.readings.try_recv() {
+        tellings.see(&reading);
+        // A bitrate that was raised leaves nothing behind that must get through: only a lower one is waited for.
+        if let Observation::Acted { action: Action::SetBitrate { video }, failed: None, .. } = &reading.what
+            && core.bitrate_set().is_some_and(|before| *video < before)
+        {
+            production.relay.be_patient(PATIENT);
+        }
+        if let Some(recording) = recording {
+            recording.take(&reading);
+        }
+        core.take(&reading);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::live::plan::Plan;
+    use crate::recordings::player::Player;
+    use moth_core::Moment;
+    use moth_core::history::Second;
+    use moth_core::reading::Automatics;
+    use tokio::sync::oneshot;
+
+    fn seconds(snapshot: &Snapshot) -> Vec<Second> {
+        (0..snapshot.history.len()).filter_map(|n| snapshot.history.get(n).copied()).collect()
+    }
+
+    /// Looks are a second apart here and tellings come between them, when readings wait.
+    #[tokio::test(start_paused = true)]
+    async fn what_is_told_between_two_looks_leaves_the_same_broadcast_as_its_recording() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("told.jsonl");
+        let evening = moth_stage::shipped().into_iter().find(|e| e.slug == "tired-server").unwrap();
+        let plan = Plan::Demo(Box::new(evening), 41, Automatics::default());
+        let core = plan.core();
+        let recording = Some(Recording::begin(&path, plan.servers(), true).unwrap());
+        let production = plan.begin().await.unwrap();
+        let (_acts, actions) = mpsc::unbounded_channel();
+        let (_stops, stop) = watch::channel(false);
+        let (post, told) = mpsc::unbounded_channel();
+        let mut desk = Desk { actions, stop, recording, outlets: Outlets::default(), told, asked_to_stop: None };
+        tokio::spawn(async move {
+            let mut each = interval(Duration::from_millis(730));
+            loop {
+                each.tick().await;
+                let (reply, _) = oneshot::channel();
+                if post.send((vec!["state".into()], reply)).is_err() {
+                    return;
+                }
+            }
+        });
+        let mut seen = Vec::new();
+        let look = |snapshot: Arc<Snapshot>| {
+            if snapshot.at <= Moment::from_ms(30_000) {
+                seen = seconds(&snapshot);
+                return ControlFlow::Continue(());
+            }
+            ControlFlow::Break(())
+        };
+        conduct(production, core, &mut desk, Duration::from_secs(1), look).await.unwrap();
+        desk.close().unwrap();
+        let mut player = Player::open(&path).unwrap();
+        player.go_to(Moment::from_ms(30_000)).unwrap();
+        let replayed = seconds(&player.snapshot().unwrap());
+        assert!(seen.len() >= 29, "{}", seen.len());
+        for (n, (live, replayed)) in seen.iter().zip(&replayed).enumerate() {
+            assert_eq!(live, replayed, "second {n}");
+        }
+    }
+}

@@ -1,0 +1,22 @@
+//! A broadcast to show, and all that goes with it.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use super::plan::Plan;
+use crate::outlets::OutletPlan;
+use crate::recordings::writer::Recording;
+
+/// A broadcast to show, and all that goes with it.
+pub struct Showing {
+    /// What is put on.
+    pub plan: Plan,
+    /// It ends after this long.
+    pub run_for: Option<Duration>,
+    /// Where everything that is seen is written, if anywhere.
+    pub recording: Option<Recording>,
+    /// Who else is told.
+    pub outlets: OutletPlan,
+    /// Where `moth tell` reaches it; the usual place, if not given.
+    pub socket: Option<PathBuf>,
+}
