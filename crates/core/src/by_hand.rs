@@ -1,6 +1,7 @@
 //! What only the user can do: how, step by step, and how to see that it worked.
 
-use crate::proposal::{Action, Proposal};
+use crate::action::Action;
+use crate::proposal::Proposal;
 
 /// Something to be done by hand. Names are those of programs or servers.
 #[derive(Debug, Clone, PartialEq, Eq)]

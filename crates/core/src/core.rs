@@ -27,8 +27,8 @@ use machines::Machines;
 use relayed::Relayed;
 use ways::Ways;
 
+use crate::action::Action;
 use crate::moment::Moment;
-use crate::proposal::Action;
 use crate::rate::{Bitrate, grouped};
 use crate::reading::{LinkChange, Observation, Reading};
 use crate::state::{STRAINED, State};

@@ -15,6 +15,7 @@
 //! - [`trial`]: a change being proved; [`keeper`]: the automatic bitrate; [`failover`]: the automatic change of servers.
 
 pub mod account;
+pub mod action;
 mod by_hand;
 pub mod contradiction;
 pub mod core;

@@ -3,11 +3,11 @@
 use serde::{Deserialize, Serialize};
 
 use crate::account::Accounts;
+use crate::action::Action;
 use crate::figure::Origin;
 use crate::keeper::{Bounds, Mode};
 use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
-use crate::proposal::Action;
 use crate::rate::Bitrate;
 use crate::viewers::Freezes;
 

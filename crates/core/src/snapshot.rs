@@ -1,6 +1,7 @@
 //! What the core knows at one moment: everything a screen or a log line shows.
 
 use crate::account::Accounts;
+use crate::action::Action;
 pub use crate::core::{Answer, Awaited, Moved};
 use crate::figure::Figure;
 use crate::history::{History, Mark};
@@ -9,7 +10,6 @@ pub use crate::keeper::KeeperView;
 use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
 use crate::notice::Notice;
-use crate::proposal::Action;
 use crate::reading::{Intended, StreamFacts};
 pub use crate::state::State;
 use crate::suspects::{Fault, Weighed};

@@ -6,9 +6,10 @@ use std::time::Duration;
 
 use serde::Serialize;
 
+use crate::action::Action;
 use crate::history::{History, Second};
 use crate::moment::Moment;
-use crate::proposal::{Action, Proposal};
+use crate::proposal::Proposal;
 use crate::reading::StreamFacts;
 use crate::suspects::Fault;
 use weigh::{BLOCK, LOOKS, LostSecond, Says, Weighing, weigh};

@@ -4,10 +4,10 @@
 use std::ops::Range;
 
 use moth_core::account::{Account, Accounts};
+use moth_core::action::Action;
 use moth_core::frame_rate::FrameRate;
 use moth_core::keeper::{Bounds, Mode};
 use moth_core::notice::NoticeKind;
-use moth_core::proposal::Action;
 use moth_core::reading::{
     Automatics, BroadcasterCounters, ConnectionFigures, LinkChange, Observation, QueueLevel, SoundFrame, StreamFacts,
     VideoFrame,

@@ -2,9 +2,9 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use moth_core::account::{Account, Accounts};
+use moth_core::action::Action;
 use moth_core::figure::{Figure, Origin};
 use moth_core::machine_load::MachineLoad;
-use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::reading::{
     BroadcasterCounters, ConnectionFigures, LinkChange, Observation, QueueLevel, Reading, VideoFrame,

@@ -1,9 +1,9 @@
 //! What is said is true in the second it is said, above all after an outage, a change or a reconnect.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+use moth_core::action::Action;
 use moth_core::machine_load::{MachineLoad, Upload};
 use moth_core::notice::NoticeKind;
-use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::reading::{Intended, LinkChange, Observation, Probe, ProbeTarget, StreamFacts, VideoFrame};
 use moth_core::suspects::{Cause, Fault};

@@ -1,7 +1,7 @@
 //! What a broadcaster is asked for.
 
+use moth_core::action::Action;
 use moth_core::frame_rate::FrameRate;
-use moth_core::proposal::Action;
 use serde::Serialize;
 
 /// A request, as a line of JSON.

@@ -6,8 +6,8 @@ use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use moth_core::action::Action;
 use moth_core::figure::Origin;
-use moth_core::proposal::Action;
 use moth_core::reading::{Observation, StreamFacts};
 use moth_relay::Recorder;
 use moth_relay::lobby::{Lobby, Progress, Stay};

@@ -1,9 +1,9 @@
 //! Who decides on the bitrate.
 
+use moth_core::action::Action;
 use moth_core::figure::Origin;
 use moth_core::history::Mark;
 use moth_core::keeper::{Bounds, Mode};
-use moth_core::proposal::Action;
 use moth_core::reading::{Automatics, Intended, LinkChange, Observation, Reading};
 use moth_core::{Bitrate, Core, Moment, Settings};
 

@@ -37,7 +37,7 @@ use std::time::{Duration, Instant};
 use crossterm::event;
 use jiff::{Timestamp, Zoned};
 use moth_core::Snapshot;
-use moth_core::proposal::Action;
+use moth_core::action::Action;
 use tokio::sync::{mpsc, watch as channel};
 
 use crate::drawings::chronicle::Chronicle;

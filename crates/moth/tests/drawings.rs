@@ -11,8 +11,8 @@ use std::process::{Command, Output};
 use std::time::Duration;
 
 use common::have;
+use moth_core::action::Action;
 use moth_core::moment::Moment;
-use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::{Core, Settings};
 use moth_logbook::readings::{Header, Writer};

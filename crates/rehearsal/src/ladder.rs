@@ -2,8 +2,8 @@
 
 use std::cmp::Ordering;
 
+use moth_core::action::Action;
 use moth_core::frame_rate::FrameRate;
-use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use serde::{Deserialize, Serialize};
 

@@ -3,9 +3,9 @@
 
 use std::time::Duration;
 
+use moth_core::action::Action;
 use moth_core::frame_rate::FrameRate;
 use moth_core::moment::Moment;
-use moth_core::proposal::Action;
 use moth_core::reading::StreamFacts;
 use moth_core::trial::SETTLE_S;
 use moth_core::{Bitrate, Snapshot, State};

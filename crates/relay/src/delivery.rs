@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use futures::FutureExt;
 use futures::future::BoxFuture;
+use moth_core::action::Action;
 use moth_core::figure::Origin;
-use moth_core::proposal::Action;
 use moth_core::reading::{LinkChange, Observation};
 use moth_destination::StreamKey;
 use tokio::sync::mpsc;

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use moth_core::action::Action;
 use moth_core::figure::Origin;
-use moth_core::proposal::Action;
 use moth_core::reading::{Observation, Reading};
 use moth_destination::{Address, StreamKey};
 use moth_relay::scout::{Doubt, scout};

@@ -3,7 +3,7 @@
 
 use std::fmt::Write;
 
-use moth_core::proposal::Action;
+use moth_core::action::Action;
 use moth_core::rate::Bitrate;
 use moth_core::reading::LinkChange;
 use moth_core::{Core, Moment, Observation, Settings};

@@ -3,9 +3,9 @@
 
 use std::time::Duration;
 
+use moth_core::action::Action;
 use moth_core::contradiction::Inspector;
 use moth_core::moment::Moment;
-use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::suspects::Fault;
 use moth_core::{Core, Settings, Snapshot, State};

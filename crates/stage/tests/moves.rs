@@ -1,8 +1,8 @@
 //! Whoever moves a broadcast to another server is told what came of it, whatever happens on the way.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+use moth_core::action::Action;
 use moth_core::moment::Moment;
-use moth_core::proposal::Action;
 use moth_core::reading::{LinkChange, Observation};
 use moth_stage::{Evening, Theatre, shipped};
 

@@ -12,12 +12,12 @@ pub(super) use bitrate::Unheeded;
 use losses::Losses;
 
 use super::STALE;
+use crate::action::Action;
 use crate::facts::{CLEAR, RATES};
 use crate::figure::Origin;
 use crate::frame_rate::FrameRate;
 use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
-use crate::proposal::Action;
 use crate::rate::Bitrate;
 use crate::reading::{BroadcasterCounters, Intended, PictureChange, SoundFrame, StreamFacts, VideoFrame};
 use crate::viewers::{Freezes, freeze_from_ms};

@@ -1,7 +1,9 @@
 //! No server takes the broadcast: it is away, or it refuses.
 
+use super::cause::{Cause, Fault};
 use super::network::switch_server;
-use super::{Case, Cause, Fault, Suspect, Weighed};
+use super::suspect::{Suspect, Weighed};
+use super::weighing::Case;
 use crate::by_hand::Hand;
 use crate::facts::Facts;
 use crate::figure::Origin;
@@ -51,7 +53,7 @@ pub(super) fn suspect(facts: &Facts) -> Suspect {
         format!(
             "Nothing comes back from {}: it is away, or the way there is.{beyond} {} dropped.",
             facts.server,
-            super::frames_lost(facts.dropped)
+            super::weighing::frames_lost(facts.dropped)
         )
     } else if holds {
         format!(

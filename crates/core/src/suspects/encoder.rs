@@ -1,7 +1,9 @@
 //! Skipped frames: a picture came before the last one was encoded; or every picture is encoded, but slower than real
 //! time.
 
-use super::{Cases, Cause, Fault, Held, Suspect, Weighed, frames_lost, percent, weigh};
+use super::cause::{Cause, Fault};
+use super::suspect::{Suspect, Weighed};
+use super::weighing::{Cases, Held, frames_lost, percent, weigh};
 use crate::by_hand::Hand;
 use crate::facts::Facts;
 use crate::figure::Origin;

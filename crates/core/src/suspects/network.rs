@@ -7,7 +7,10 @@
 //! router is in every round trip, what waits on the line is not in the router's, and what waits on one server's route
 //! is in no other's.
 
-use super::{Cases, Cause, Fault, Finding, Held, Suspect, Weighed, away, frames_lost, percent, weigh};
+use super::away;
+use super::cause::{Cause, Fault};
+use super::suspect::{Suspect, Weighed};
+use super::weighing::{Cases, Finding, Held, frames_lost, percent, weigh};
 use crate::by_hand::Hand;
 use crate::facts::Facts;
 use crate::figure::Origin;

@@ -1,7 +1,9 @@
 //! Lagged frames: the scene was not ready in time, so the last picture is shown again.
 
+use super::cause::{Cause, Fault};
 use super::encoder::{CPU_FULL, HOG, IDLE, is_slowed_by_heat};
-use super::{Cases, Cause, Fault, Held, Suspect, Weighed, frames_lost, percent, weigh};
+use super::suspect::{Suspect, Weighed};
+use super::weighing::{Cases, Held, frames_lost, percent, weigh};
 use crate::by_hand::Hand;
 use crate::facts::Facts;
 use crate::figure::Origin;

@@ -1,10 +1,10 @@
 //! A broadcast told to the core reading by reading.
 
 use moth_core::account::{Account, Accounts};
+use moth_core::action::Action;
 use moth_core::contradiction::Inspector;
 use moth_core::figure::Origin;
 use moth_core::machine_load::MachineLoad;
-use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::reading::{
     BroadcasterCounters, ConnectionFigures, LinkChange, Observation, QueueLevel, Reading, StreamFacts, VideoFrame,

@@ -281,8 +281,8 @@ mod tests {
     use super::*;
     use std::time::Duration;
 
+    use moth_core::action::Action;
     use moth_core::moment::Moment;
-    use moth_core::proposal::Action;
     use moth_core::rate::Bitrate;
     use moth_core::{Core, Settings};
     use moth_stage::{Theatre, shipped};

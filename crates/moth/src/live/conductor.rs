@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 use std::time::Duration;
 
-use moth_core::proposal::Action;
+use moth_core::action::Action;
 use moth_core::reading::Observation;
 use moth_core::{Core, Snapshot};
 use tokio::sync::{mpsc, watch};

@@ -3,9 +3,9 @@
 
 use std::time::Duration;
 
+use moth_core::action::Action;
 use moth_core::figure::Origin;
 use moth_core::frame_rate::FrameRate;
-use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::reading::{Observation, StreamFacts};
 use moth_plan::setup::Setup;

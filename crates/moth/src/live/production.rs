@@ -3,8 +3,8 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use moth_core::action::Action;
 use moth_core::figure::Origin;
-use moth_core::proposal::Action;
 use moth_core::reading::{Observation, Reading};
 use moth_core::{Bitrate, Snapshot};
 use moth_feed::FeedHandle;

@@ -1,9 +1,9 @@
 //! A snapshot as one line of JSON; `docs/snapshot.md` describes it.
 
 use moth_core::account::Account;
+use moth_core::action::Action;
 use moth_core::figure::Figure;
 use moth_core::notice::NoticeKind;
-use moth_core::proposal::Action;
 use moth_core::snapshot::{KeeperView, Moved};
 use moth_core::trial::Outcome;
 use moth_core::viewers::Viewers;

@@ -4,7 +4,7 @@ use std::ops::ControlFlow;
 
 use jiff::Timestamp;
 use moth_core::Snapshot;
-use moth_core::proposal::Action;
+use moth_core::action::Action;
 use moth_rehearsal::finding::Finding;
 use moth_rehearsal::ladder::Value;
 use moth_rehearsal::runner::{Does, Runner};

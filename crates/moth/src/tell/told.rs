@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use moth_core::proposal::Action;
+use moth_core::action::Action;
 use moth_core::reading::{Observation, Reading};
 use moth_core::{Moment, Snapshot};
 use tokio::sync::oneshot;

@@ -1,8 +1,9 @@
 //! What a running moth can be told, and what it comes to.
 
+use moth_core::action::Action;
 use moth_core::frame_rate::FrameRate;
 use moth_core::keeper::Mode;
-use moth_core::proposal::{Action, RAISED};
+use moth_core::proposal::RAISED;
 use moth_core::rate::Bitrate;
 use moth_core::{Figure, Snapshot};
 use moth_plan::text::Size;

@@ -6,7 +6,8 @@ use std::sync::{Arc, Mutex};
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use jiff::{SignedDuration, Timestamp, Zoned};
-use moth_core::proposal::{Action, Proposal};
+use moth_core::action::Action;
+use moth_core::proposal::Proposal;
 use moth_core::suspects::{Cause, Fault};
 use moth_core::{Snapshot, State};
 use moth_destination::StreamKey;

@@ -7,8 +7,8 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use moth_core::Snapshot;
+use moth_core::action::Action;
 use moth_core::figure::Origin;
-use moth_core::proposal::Action;
 use moth_core::reading::Observation;
 use moth_relay::Dialer;
 use tokio::sync::{mpsc, watch as channel};

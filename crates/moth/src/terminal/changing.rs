@@ -1,7 +1,8 @@
 //! What keys do that change the broadcast: at once, after a choice, after a yes, or by the user's own hand.
 
 use crossterm::event::{KeyCode, KeyEvent};
-use moth_core::proposal::{Action, Proposal, to_server};
+use moth_core::action::Action;
+use moth_core::proposal::{Proposal, to_server};
 
 use super::app::{App, Dialog, Wish};
 use super::choice::{Choice, Kind};

@@ -1,11 +1,12 @@
 //! Choosing a change: what can be changed, each with what it costs and what is expected of it.
 
 use moth_core::Snapshot;
+use moth_core::action::Action;
 use moth_core::frame_rate::FrameRate;
 use moth_core::keeper::Mode;
 use moth_core::proposal::{
-    Action, Proposal, RAISED, heavier_preset, lighter_preset, to_bitrate, to_failover, to_keeper, to_lines,
-    to_priority, to_rate, to_server,
+    Proposal, RAISED, heavier_preset, lighter_preset, to_bitrate, to_failover, to_keeper, to_lines, to_priority,
+    to_rate, to_server,
 };
 use moth_core::rate::Bitrate;
 use ratatui::style::Style;

@@ -1,7 +1,8 @@
 //! What lies over the screen: help, confirmations, and what to do by hand.
 
 use moth_core::Snapshot;
-use moth_core::proposal::{Action, Proposal};
+use moth_core::action::Action;
+use moth_core::proposal::Proposal;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;

@@ -5,9 +5,9 @@ use std::time::Duration;
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use jiff::Timestamp;
+use moth_core::action::Action;
 use moth_core::machine_load::MachineLoad;
 use moth_core::moment::Moment;
-use moth_core::proposal::Action;
 use moth_core::rate::Bitrate;
 use moth_core::{Core, Settings, Snapshot};
 use moth_relay::scout;

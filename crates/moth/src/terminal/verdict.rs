@@ -1,7 +1,8 @@
 //! The verdict in a sentence with its numbers, and the next action on one key with what it costs.
 
 use moth_core::Snapshot;
-use moth_core::proposal::{Action, Proposal};
+use moth_core::action::Action;
+use moth_core::proposal::Proposal;
 use moth_core::suspects::Fault;
 use ratatui::Frame;
 use ratatui::layout::Rect;

@@ -4,10 +4,10 @@ use std::time::Duration;
 
 use serde::Serialize;
 
+use crate::action::Action;
 use crate::core::broadcast::Broadcast;
 use crate::facts::RATES;
 use crate::moment::Moment;
-use crate::proposal::Action;
 
 /// What was told and is not seen on the wire for this long is no longer looked for. Ours: as long as it takes to find a setting
 /// and to restart an encoder, and then some.
