@@ -15,7 +15,7 @@ use moth::live::plan::Banner;
 use moth::recordings::judged::judge_whole;
 use moth::terminal::app::App;
 use moth::terminal::draw;
-use moth::terminal::palette::Palette;
+use moth::terminal::style::palette::Palette;
 use moth_core::moment::Moment;
 use moth_core::reading::Reading;
 use moth_core::{Core, Settings};

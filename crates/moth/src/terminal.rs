@@ -1,31 +1,18 @@
 //! The full screen: draws when something changed, takes keys, and leaves the terminal as it was found.
 
 pub mod app;
-mod before;
 mod broadcast;
-mod changing;
-pub mod choice;
-mod dialog;
-pub mod export;
-mod fitness;
-mod format;
-mod help;
-mod journey;
-mod lanes;
-mod load;
-pub mod palette;
-mod paragraphs;
-mod planning;
-mod rehearsal;
+mod device;
+mod dialogs;
+mod frame;
+mod model;
+mod parts;
+mod preparation;
+mod reaction;
 mod rehearsing;
-mod routes;
-mod screen;
-mod tabs;
-mod trial;
-mod verdict;
-mod viewers;
-mod watch;
-mod why;
+mod screens;
+pub mod style;
+mod wish;
 
 use std::io::IsTerminal;
 use std::path::PathBuf;
@@ -56,12 +43,13 @@ use crate::rehearsal::Prepared;
 use crate::rehearsal::run::Run;
 use crate::setup_in_use::SetupInUse;
 use crate::system::signals;
-use app::{App, Wish};
-use before::Before;
+use app::App;
 use broadcast::{Acts, Tests, Wiring};
-use palette::Palette;
-use rehearsal::RehearsalOrder;
-use screen::Screen;
+use device::Device;
+use preparation::Preparation;
+use rehearsing::{RehearsalOrder, RehearsalPlan};
+use style::palette::Palette;
+use wish::Wish;
 
 /// At most 15 draws a second.
 const DRAW_EACH: Duration = Duration::from_millis(67);
@@ -70,13 +58,13 @@ const CALM_EACH: Duration = Duration::from_millis(400);
 
 /// Draws the screen as it stands.
 pub fn draw(frame: &mut ratatui::Frame<'_>, app: &App) {
-    tabs::draw(frame, app);
+    frame::draw(frame, app);
 }
 
 /// Runs the full screen until it is quit or the time is over.
 pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Outcome {
     let Showing { mut plan, run_for, recording, outlets, socket } = showing;
-    let before = plan.take_setup_in_use()?.map(|(in_use, folder)| Before::new(in_use, folder));
+    let before = plan.take_setup_in_use()?.map(|(in_use, folder)| Preparation::new(in_use, folder));
     let doors = plan.doors();
     let is_demo = matches!(plan, Plan::Demo(..));
     let seed = match &plan {
@@ -85,8 +73,9 @@ pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Outcome {
     };
     let (banner, records, cut_off) = (plan.banner(), recording.is_some(), plan.cut_off());
     let acts = Acts { live: Some(plan), first: None, run_for, recording, outlets, socket };
-    let mut app =
-        App::new(banner, is_demo, Palette::from_environment()).with(before).rehearsing_through(doors, seed, records);
+    let mut app = App::new(banner, is_demo, Palette::from_environment())
+        .with(before)
+        .rehearsing_through(RehearsalPlan { doors, seed, records });
     app.notice = cut_off;
     show(acts, app, warnings).map(|_| ())
 }
@@ -101,8 +90,8 @@ pub(crate) fn rehearse(
 ) -> Result<Option<Run>, Failure> {
     let banner = prepared.plan.banner();
     let mut app = App::new(banner, false, Palette::from_environment())
-        .with(Some(Before::new(in_use, None)))
-        .rehearsing_through(Some(doors), 0, false);
+        .with(Some(Preparation::new(in_use, None)))
+        .rehearsing_through(RehearsalPlan { doors: Some(doors), ..RehearsalPlan::default() });
     app.notice = prepared.cut_off.clone();
     app.begin_with_the_rehearsal();
     let outlets = OutletPlan::default();
@@ -179,7 +168,7 @@ fn leave_without_the_screen(left: &AtomicBool, outcome: &Outcome) {
         std::thread::sleep(Duration::from_millis(100));
     }
     // On a thread of its own, as a terminal that was stopped takes not even this.
-    std::thread::spawn(screen::give_back);
+    std::thread::spawn(device::give_back);
     std::thread::sleep(Duration::from_millis(300));
     let Err(failure) = outcome else { std::process::exit(0) };
     // On a thread of its own as well: standard error may be that terminal.
@@ -209,7 +198,7 @@ pub(crate) struct Wires<'a> {
     pub replay: Option<(mpsc::UnboundedSender<ReplayOrder>, channel::Receiver<ReplayState>)>,
 }
 
-/// How a rehearsal is joined to the screen.
+/// How a rehearsal is joined to the device.
 pub(crate) struct RehearsalWires {
     /// What is to be done about it.
     pub order: mpsc::UnboundedSender<RehearsalOrder>,
@@ -223,7 +212,7 @@ pub(crate) struct RehearsalWires {
 pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
     let failed = || Failure::system("the terminal could not be used");
     let went_on = signals::notice_going_on().map_err(failed())?;
-    let mut screen = Screen::enter().map_err(failed())?;
+    let mut device = Device::enter().map_err(failed())?;
     let mut changed = true;
     let mut wavers = false;
     let mut drawn_at: Option<Instant> = None;
@@ -233,11 +222,9 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
             Ok(true) => {
                 let before = app.standing();
                 app.show(wires.snapshots.borrow_and_update().clone());
-                if app.replay.is_none() && app.began.is_none() {
-                    app.began = app.now().and_then(|now| Zoned::now().checked_sub(now).ok());
-                }
+                app.note_beginning(&Zoned::now());
                 // A replay may pass quickly; a broadcast's figures only waver.
-                changed |= app.standing() != before || app.replay.is_some();
+                changed |= app.standing() != before || app.is_replay();
                 wavers = true;
             }
             Ok(false) => {}
@@ -246,7 +233,7 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
         if let Some((_, state)) = &mut wires.replay
             && state.has_changed().unwrap_or(false)
         {
-            app.replay = Some(*state.borrow_and_update());
+            app.replay_is(*state.borrow_and_update());
             changed = true;
         }
         if let Some(rehearsal) = &mut wires.rehearsal {
@@ -261,7 +248,7 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
         }
         if wires.rings.try_recv().is_ok() {
             while wires.rings.try_recv().is_ok() {}
-            screen::ring();
+            device::ring();
         }
         while let Some(Ok(warning)) = wires.warnings.map(Receiver::try_recv) {
             app.warn(warning);
@@ -276,18 +263,18 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
             changed = true;
         }
         if went_on.swap(false, Ordering::AcqRel) {
-            screen.take_back().map_err(failed())?;
+            device.take_back().map_err(failed())?;
             changed = true;
         }
         changed |= wavers && drawn_at.is_none_or(|at| at.elapsed() >= CALM_EACH);
         let wait = drawn_at.map_or(Duration::ZERO, |at| DRAW_EACH.saturating_sub(at.elapsed()));
         if changed && wait.is_zero() {
-            screen.draw(|frame| tabs::draw(frame, &app)).map_err(failed())?;
+            device.draw(|frame| frame::draw(frame, &app)).map_err(failed())?;
             drawn_at = Some(Instant::now());
             (changed, wavers) = (false, false);
         }
         let wait = if wait.is_zero() { DRAW_EACH } else { wait };
-        if !screen::wait_for_input(wait) {
+        if !device::wait_for_input(wait) {
             return Ok(());
         }
         while event::poll(Duration::ZERO).map_err(failed())? {

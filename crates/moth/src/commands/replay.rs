@@ -17,7 +17,7 @@ use crate::failure::Outcome;
 use crate::live::plan::Banner;
 use crate::recordings::player::{Player, ReplayOrder, ReplayState};
 use crate::terminal::app::App;
-use crate::terminal::palette::Palette;
+use crate::terminal::style::palette::Palette;
 use crate::terminal::{Wires, operate};
 
 /// The screen is given something new this often.
@@ -51,10 +51,8 @@ pub fn run(options: &ReplayOptions) -> Outcome {
     })?;
     spawn("replay", move || play(player, from, &mut orders, &tell, &show))?;
     let banner = Banner { demo: None, publish_to: None, replay: Some(name) };
-    let mut app = App::new(banner, true, Palette::from_environment()).writing(chronicle);
-    app.replay = Some(state);
-    app.began = began;
-    app.is_made_up = is_made_up;
+    let app =
+        App::new(banner, true, Palette::from_environment()).writing(chronicle).replaying(state, began, is_made_up);
     let nobody = || mpsc::unbounded_channel().1;
     let wires = Wires {
         snapshots,

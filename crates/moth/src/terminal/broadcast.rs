@@ -13,7 +13,6 @@ use moth_core::reading::Observation;
 use moth_relay::Dialer;
 use tokio::sync::{mpsc, watch as channel};
 
-use super::rehearsal::RehearsalOrder;
 use crate::drawings::chronicle::{Chronicle, lock};
 use crate::failure::Failure;
 use crate::failure::Outcome;
@@ -28,6 +27,7 @@ use crate::rehearsal::Prepared;
 use crate::rehearsal::run::{self, Run, Task};
 use crate::system::signals;
 use crate::tell;
+use crate::terminal::rehearsing::RehearsalOrder;
 
 /// How often the core is asked.
 const LOOK_EACH: Duration = Duration::from_millis(200);

@@ -15,10 +15,11 @@ use moth_stage::{Afternoon, Theatre, shipped};
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 
-use super::app::{App, Wish};
-use super::before::{Before, Running};
-use super::palette::Palette;
-use super::tabs;
+use super::app::App;
+use super::frame;
+use super::preparation::{Preparation, TestUnderWay};
+use super::style::palette::Palette;
+use super::wish::Wish;
 use crate::drawings::chronicle::{Chronicle, lock};
 use crate::drawings::job::{Job, Work};
 use crate::drawings::take_away::take_away;
@@ -83,7 +84,7 @@ fn live(snapshot: Option<Arc<Snapshot>>) -> App {
 
 fn drawn(app: &App, width: u16, height: u16) -> String {
     let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
-    terminal.draw(|frame| tabs::draw(frame, app)).unwrap();
+    terminal.draw(|frame| frame::draw(frame, app)).unwrap();
     terminal.backend().to_string()
 }
 
@@ -169,11 +170,11 @@ async fn marks_are_jumped_to_and_a_second_tells_what_was_lost_in_it() {
     type_char(&mut app, 'N');
     let screen = drawn(&app, 158, 47);
     assert!(screen.contains("in that second: lagged"), "{screen}");
-    let at = app.cursor;
+    let at = app.model.view.cursor;
     type_char(&mut app, 'N');
-    assert!(app.cursor < at);
+    assert!(app.model.view.cursor < at);
     type_char(&mut app, 'n');
-    assert_eq!(app.cursor, at);
+    assert_eq!(app.model.view.cursor, at);
     press(&mut app, KeyCode::Esc);
     assert!(drawn(&app, 158, 47).contains("new pictures/s over 3 s"));
 }
@@ -181,9 +182,9 @@ async fn marks_are_jumped_to_and_a_second_tells_what_was_lost_in_it() {
 #[tokio::test(start_paused = true)]
 async fn a_replay_is_stopped_and_moved_and_nothing_is_done_in_it() {
     let mut replay = app(Some(snapshot("tired-server", 26).await));
-    replay.banner = Banner { demo: None, publish_to: None, replay: Some("tired.jsonl.gz".into()) };
+    replay.model.banner = Banner { demo: None, publish_to: None, replay: Some("tired.jsonl.gz".into()) };
     let length = Some(Duration::from_secs(3723));
-    replay.replay = Some(ReplayState { speed: 8.0, is_paused: false, length, is_over: false });
+    replay.model.replay = Some(ReplayState { speed: 8.0, is_paused: false, length, is_over: false });
     assert!(drawn(&replay, 158, 47).contains("replay at 8× speed 0:26 of 1:02:03: tired.jsonl.gz"));
     for (key, order) in [(' ', ReplayOrder::Pause), ('>', ReplayOrder::Faster), ('[', ReplayOrder::Jump(-30))] {
         assert_eq!(type_char(&mut replay, key), Some(Wish::Replay(order)));
@@ -191,8 +192,8 @@ async fn a_replay_is_stopped_and_moved_and_nothing_is_done_in_it() {
     // It offers no key that it would refuse.
     let watch = drawn(&replay, 158, 47);
     let undo = Some(Action::SetBitrate { video: Bitrate::from_kbps(6000) });
-    let changed = Snapshot { undo, ..replay.snapshot.as_deref().unwrap().clone() };
-    replay.snapshot = Some(Arc::new(changed));
+    let changed = Snapshot { undo, ..replay.model.snapshot.as_deref().unwrap().clone() };
+    replay.model.snapshot = Some(Arc::new(changed));
     for tab in ['1', '2'] {
         type_char(&mut replay, tab);
         for screen in [drawn(&replay, 158, 47), {
@@ -315,9 +316,9 @@ async fn the_cursor_tells_what_was() {
 }
 
 /// What the screens for before going live show, with the demo's setup in use and nothing measured.
-fn before() -> Before {
+fn before() -> Preparation {
     let (in_use, folder) = crate::setup_in_use::of_the_demo().unwrap();
-    Before::new(in_use, Some(folder))
+    Preparation::new(in_use, Some(folder))
 }
 
 fn quiet() -> Arc<Snapshot> {
@@ -352,7 +353,7 @@ async fn carry_out(app: &mut App, wish: Option<Wish>, mut until: impl FnMut(&App
 }
 
 fn idle(app: &App) -> bool {
-    app.before.as_ref().unwrap().running == Running::Nothing
+    app.model.preparation.as_ref().unwrap().running == TestUnderWay::Nothing
 }
 
 async fn tested() -> App {
@@ -380,7 +381,7 @@ async fn the_routes_screen_before_while_and_after_a_test() {
     insta::assert_snapshot!("routes_consent_80x24", drawn(&app, 80, 24));
     let wish = type_char(&mut app, 'y');
     let third = |app: &App| {
-        let test = app.before.as_ref().unwrap().test.clone();
+        let test = app.model.preparation.as_ref().unwrap().test.clone();
         test.is_some_and(|test| {
             test.done.len() == 2 && test.current.as_ref().is_some_and(|c| c.elapsed > Duration::from_secs(7))
         })
@@ -414,7 +415,7 @@ async fn a_test_is_ended_by_a_key_and_what_there_is_stays() {
     orders.send(order).unwrap();
     while !idle(&app) {
         app.learn(news.recv().await.unwrap(), some_day());
-        let done = app.before.as_ref().unwrap().test.as_ref().map_or(0, |test| test.done.len());
+        let done = app.model.preparation.as_ref().unwrap().test.as_ref().map_or(0, |test| test.done.len());
         if done == 2 && !idle(&app) {
             let Some(Wish::Test(cancel)) = press(&mut app, KeyCode::Esc) else { panic!("Esc ends it") };
             orders.send(cancel).unwrap();
@@ -422,7 +423,7 @@ async fn a_test_is_ended_by_a_key_and_what_there_is_stays() {
     }
     let screen = drawn(&app, 158, 47);
     assert!(screen.contains("short") && screen.contains("holds") && screen.contains("untested"), "{screen}");
-    assert!(app.before.as_ref().unwrap().in_use.results.path().exists(), "and is kept");
+    assert!(app.model.preparation.as_ref().unwrap().in_use.results.path().exists(), "and is kept");
 }
 
 #[tokio::test(start_paused = true)]
@@ -436,7 +437,7 @@ async fn a_server_picked_is_written_into_the_setup() {
         "the next broadcast goes there"
     );
     assert!(drawn(&app, 158, 47).contains("Elmsreach is now the server of the setup comet-night"));
-    let file = &app.before.as_ref().unwrap().in_use.file;
+    let file = &app.model.preparation.as_ref().unwrap().in_use.file;
     assert!(std::fs::read_to_string(file.path()).unwrap().contains("server = \"Elmsreach\"          # or one"));
 }
 
@@ -455,7 +456,7 @@ async fn the_line_is_measured_and_the_plan_rests_on_it() {
     let fast = drawn(&app, 158, 47);
     assert!(fast.contains("fast pictures need"), "{fast}");
     type_char(&mut app, 'w');
-    let before = app.before.as_ref().unwrap();
+    let before = app.model.preparation.as_ref().unwrap();
     assert_eq!(before.in_use.setup.bitrate, Bitrate::from_kbps(8000));
     let chosen = before.plan().unwrap().map.choice().map(|cell| cell.size);
     assert_eq!(Some(before.in_use.setup.size), chosen, "what was recommended is written");
@@ -473,7 +474,7 @@ async fn runs_of_one_sitting_belong_together_and_those_of_another_do_not() {
         press(app, KeyCode::Char('l'));
         let wish = type_char(app, 'y');
         carry_out(app, wish, idle).await;
-        let before = app.before.as_ref().unwrap();
+        let before = app.model.preparation.as_ref().unwrap();
         let (kept, runs) = before.history.newest_uplink().unwrap();
         assert_eq!(kept.date, some_day());
         (runs.len(), before.reading.as_ref().unwrap().spread.is_some())
@@ -508,7 +509,7 @@ fn a_stream_key_is_replaced_and_forgotten_and_never_shown() {
     assert!(!format!("{app:?}").contains("secret"), "nor where the program tells of itself");
     insta::assert_snapshot!("key_80x24", drawn(&app, 80, 24));
     press(&mut app, KeyCode::Enter);
-    let kept = app.before.as_ref().unwrap().in_use.keys.read("nocturne").unwrap().unwrap();
+    let kept = app.model.preparation.as_ref().unwrap().in_use.keys.read("nocturne").unwrap().unwrap();
     assert_eq!(kept.expose(), "plain-secret-9q1");
     let screen = drawn(&app, 100, 30);
     assert!(screen.contains("is replaced") && !screen.contains("secret"), "{screen}");
@@ -516,10 +517,10 @@ fn a_stream_key_is_replaced_and_forgotten_and_never_shown() {
     assert!(drawn(&app, 100, 30).contains("a stream key is set, last changed"));
     type_char(&mut app, 'x');
     type_char(&mut app, 'n');
-    assert!(app.before.as_ref().unwrap().in_use.keys.changed("nocturne").is_some());
+    assert!(app.model.preparation.as_ref().unwrap().in_use.keys.changed("nocturne").is_some());
     type_char(&mut app, 'x');
     type_char(&mut app, 'y');
-    assert!(app.before.as_ref().unwrap().in_use.keys.changed("nocturne").is_none());
+    assert!(app.model.preparation.as_ref().unwrap().in_use.keys.changed("nocturne").is_none());
 }
 
 #[tokio::test(start_paused = true)]
@@ -532,7 +533,7 @@ async fn the_machine_is_looked_at_when_one_first_asks() {
     // On air its load is read anew above: what was found of it before says nothing now.
     let before = drawn(&app, 100, 40);
     assert!(before.contains(" GPU  ") && before.contains("Close stitch-mosaic."), "{before}");
-    app.snapshot = Some(snapshot("nebula-scene", 24).await);
+    app.model.snapshot = Some(snapshot("nebula-scene", 24).await);
     let on_air = drawn(&app, 100, 40);
     assert!(on_air.contains("Beside its load:") && on_air.contains("CPU frequency"), "{on_air}");
     for gone in ["stitch-mosaic", "no broadcaster is running", "fine   memory", "heat   "] {
@@ -566,7 +567,7 @@ async fn every_screen_fits_any_size() {
 fn servers_are_chosen_one_by_one_and_by_region() {
     let mut app = preparing();
     type_char(&mut app, '3');
-    let chosen = |app: &App| app.before.as_ref().unwrap().chosen.clone();
+    let chosen = |app: &App| app.model.preparation.as_ref().unwrap().chosen.clone();
     type_char(&mut app, 'r');
     assert_eq!(chosen(&app), [true, true, false, false, false, false], "north");
     type_char(&mut app, 'r');
@@ -576,10 +577,10 @@ fn servers_are_chosen_one_by_one_and_by_region() {
     for _ in 0..3 {
         type_char(&mut app, 't');
     }
-    let words = app.before.as_ref().unwrap().routes_order().unwrap().1;
+    let words = app.model.preparation.as_ref().unwrap().routes_order().unwrap().1;
     assert!(words.contains("4 servers of Nocturne") && words.contains("for 40 s"), "{words}");
     type_char(&mut app, 't');
-    assert!(app.before.as_ref().unwrap().routes_order().unwrap().1.contains("for 120 s"));
+    assert!(app.model.preparation.as_ref().unwrap().routes_order().unwrap().1.contains("for 120 s"));
 }
 
 #[tokio::test(start_paused = true)]
@@ -654,8 +655,8 @@ async fn watched(app: &mut App, slug: &str, deeds: &[(u64, Action)], seconds: u6
     let last = seen(slug, deeds, seconds, |snapshot| chronicle.take(snapshot)).await;
     chronicle.take(&last);
     app.show(Some(last));
-    *lock(&app.chronicle) = chronicle;
-    app.began = Some("2026-03-14T20:04:10+01:00[+01:00]".parse().unwrap());
+    *lock(&app.model.chronicle) = chronicle;
+    app.model.began = Some("2026-03-14T20:04:10+01:00[+01:00]".parse().unwrap());
     type_char(app, '1');
     drawn(app, 158, 47);
 }
@@ -721,7 +722,7 @@ async fn every_screen_has_something_to_take_away_and_names_stay_if_wanted() {
     let dir = tempfile::tempdir().unwrap();
     let now = "2026-03-14T20:04:50+01:00[+01:00]".parse().unwrap();
     let mut names: Vec<String> = vec!["archive".into(), "stand-in took".into(), "stand-in, at".into()];
-    let in_use = &app.before.as_ref().unwrap().in_use;
+    let in_use = &app.model.preparation.as_ref().unwrap().in_use;
     names.push(in_use.service.name.clone());
     for server in &in_use.service.servers {
         names.extend([server.name.clone(), server.address.host().to_owned()]);

@@ -13,8 +13,8 @@ use crate::live::plan::Doors;
 use crate::rehearsal::run::{Run, Task};
 use crate::rehearsal::{self, Prepared, Wanted};
 use crate::setup_in_use::{self, SetupInUse};
-use crate::terminal::app::{Dialog, Tab};
-use crate::terminal::rehearsal::RehearsalOrder;
+use crate::terminal::dialogs::Dialog;
+use crate::terminal::rehearsing::{RehearsalOrder, RehearsalPlan};
 
 /// Runs a rehearsal on the observatory's afternoon, until it is over or `watch` has seen enough.
 async fn rehearsed(
@@ -52,7 +52,9 @@ fn demo(climb: Option<Kind>, in_use: &SetupInUse) -> Prepared {
 
 /// The screen with that on it.
 fn showing((run, snapshot): (Run, Arc<Snapshot>), in_use: SetupInUse) -> App {
-    let mut app = app(Some(snapshot)).with(Some(Before::new(in_use, None))).rehearsing_through(None, 41, false);
+    let mut app = app(Some(snapshot))
+        .with(Some(Preparation::new(in_use, None)))
+        .rehearsing_through(RehearsalPlan { seed: 41, ..RehearsalPlan::default() });
     type_char(&mut app, '5');
     app.follow_rehearsal(Some(Arc::new(run)));
     app
@@ -73,7 +75,7 @@ async fn a_climb_as_it_goes_and_what_it_came_to() {
     let app = showing(rehearsed(demo(Some(Kind::Bitrate), &in_use), is_at(5)).await, in_use.clone());
     insta::assert_snapshot!("climbing_158x47", drawn(&app, 158, 47));
     insta::assert_snapshot!("climbing_80x24", drawn(&app, 80, 24));
-    assert!(app.rehearsing.is_running());
+    assert!(app.model.rehearsing.is_running());
 
     let whole = rehearsed(demo(Some(Kind::Bitrate), &in_use), |_, _| ControlFlow::Continue(())).await;
     let mut app = showing(whole, in_use.clone());
@@ -87,7 +89,7 @@ async fn a_climb_as_it_goes_and_what_it_came_to() {
     assert_eq!(std::fs::read_to_string(in_use.file.path()).unwrap(), before);
     assert!(drawn(&app, 158, 47).contains("keep it in the setup"));
     type_char(&mut app, 'k');
-    let recommended = match &app.rehearsing.shown().unwrap().over.as_ref().unwrap().what {
+    let recommended = match &app.model.rehearsing.shown().unwrap().over.as_ref().unwrap().what {
         What::Climb(finding) => finding.recommended().unwrap().words(),
         What::Soak(_) => panic!(),
     };
@@ -177,7 +179,7 @@ async fn a_soak_with_things_to_do_ticked_on_the_way() {
     assert!(drawn(&app, 80, 24).contains("let the cat in"));
     assert_eq!(press(&mut app, KeyCode::Enter), Some(Wish::Rehearse(RehearsalOrder::Add("let the cat in".into()))));
     assert_eq!(type_char(&mut app, 'x'), Some(Wish::Rehearse(RehearsalOrder::LeaveOut(2))));
-    let list = app.before.as_ref().unwrap().in_use.setup.soak.clone().unwrap();
+    let list = app.model.preparation.as_ref().unwrap().in_use.setup.soak.clone().unwrap();
     assert_eq!((list.len(), list.last().unwrap().as_str()), (6, "let the cat in"));
     assert!(!list.contains(&"open the browser that is usually open".to_owned()));
     assert_eq!(press(&mut app, KeyCode::Esc), Some(Wish::Rehearse(RehearsalOrder::Cancel)));
@@ -189,14 +191,14 @@ async fn a_soak_with_things_to_do_ticked_on_the_way() {
 
 #[test]
 fn what_can_be_rehearsed_is_shown_before_anything_begins() {
-    let mut app = preparing().rehearsing_through(None, 41, false);
+    let mut app = preparing().rehearsing_through(RehearsalPlan { seed: 41, ..RehearsalPlan::default() });
     type_char(&mut app, '5');
     insta::assert_snapshot!("rehearse_158x47", drawn(&app, 158, 47));
     insta::assert_snapshot!("rehearse_80x24", drawn(&app, 80, 24));
     // In the demo nobody is published to, and nobody has to agree.
     let wish = press(&mut app, KeyCode::Enter);
     assert!(matches!(&wish, Some(Wish::Rehearse(RehearsalOrder::Begin(_)))), "{wish:?}");
-    assert!(app.rehearsing.is_running() && drawn(&app, 80, 24).contains("rehearsal, all made up"));
+    assert!(app.model.rehearsing.is_running() && drawn(&app, 80, 24).contains("rehearsal, all made up"));
 }
 
 fn live_desk(unseen: bool) -> (App, tempfile::TempDir) {
@@ -207,7 +209,9 @@ fn live_desk(unseen: bool) -> (App, tempfile::TempDir) {
     let key = moth_destination::StreamKey::new("orbit-77").unwrap();
     in_use.keys.replace("nocturne", &key).unwrap();
     let doors = Doors::new("rtmp://127.0.0.1:19350/moth", None).unwrap();
-    let app = live(Some(quiet())).with(Some(Before::new(in_use, None))).rehearsing_through(Some(doors), 0, false);
+    let app = live(Some(quiet()))
+        .with(Some(Preparation::new(in_use, None)))
+        .rehearsing_through(RehearsalPlan { doors: Some(doors), ..RehearsalPlan::default() });
     (app, folder)
 }
 
@@ -222,7 +226,7 @@ fn a_service_gets_a_rehearsal_only_with_a_yes_and_never_beside_a_broadcast() {
     assert!(asked.contains("as a run nobody sees: for about 12 min and at most 677 MB"), "{asked}");
     assert!(!asked.contains("orbit-77"));
     assert_eq!(type_char(&mut app, 'n'), None);
-    assert!(!app.rehearsing.is_running());
+    assert!(!app.model.rehearsing.is_running());
     press(&mut app, KeyCode::Enter);
     let wish = type_char(&mut app, 'y');
     assert!(matches!(wish, Some(Wish::Rehearse(RehearsalOrder::Begin(_)))));
@@ -248,5 +252,5 @@ async fn while_on_air_nothing_is_rehearsed() {
     type_char(&mut app, '5');
     assert_eq!(press(&mut app, KeyCode::Enter), None);
     assert!(app.notice.as_deref().unwrap().contains("you are on air") && app.dialog.is_none());
-    assert_eq!(app.tab, Tab::Rehearse);
+    assert_eq!(app.screen.name, "Rehearse");
 }

@@ -7,14 +7,24 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
-use super::before::Before;
-use super::format::fit;
-use super::palette::{Palette, look_mark};
-use super::paragraphs::{paint, wrapped};
+use super::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
 use crate::commands::key;
 use crate::setup_in_use::advice::Advice;
 use crate::setup_in_use::advice::breach_sentence;
 use crate::setup_in_use::advice::budget_sentence;
+use crate::terminal::dialogs::export::Subject;
+use crate::terminal::dialogs::{Dialog, Typed};
+use crate::terminal::model::Model;
+use crate::terminal::preparation::Preparation;
+use crate::terminal::reaction::Reaction;
+use crate::terminal::style::format::fit;
+use crate::terminal::style::format::wrap;
+use crate::terminal::style::palette::{Palette, look_mark};
+use crate::terminal::style::paragraphs::{paint, wrapped};
+use crossterm::event::KeyCode;
+use moth_core::Snapshot;
+use moth_plan::picture::Motion;
+use moth_store::config::Change;
 
 /// Columns for a size, and for a cell of the map.
 const SIZES: usize = 12;
@@ -22,12 +32,110 @@ const CELL: usize = 20;
 /// Columns of the bar that shows a cell's share of its need, where there is room; twice the need fills it.
 const NEED: usize = 16;
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette) {
-    let Some(plan) = before.plan() else {
+pub(in crate::terminal) const SCREEN: Screen =
+    Screen { name: "Plan", draw, keys, help, exports, key, turned_to: nothing_else };
+
+fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, palette, .. }: Shown<'_>) {
+    match &model.preparation {
+        Some(preparation) => draw_plan(frame, inner(area), preparation, palette),
+        None => without_a_setup(frame, area, model.replay.is_some()),
+    }
+}
+
+fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
+    if model.preparation.is_none() {
+        return Keys::new();
+    }
+    [("m", "motion"), ("- +", "free share"), ("w", "write to setup"), ("k", "key"), ("e", "export")]
+        .map(|(name, what)| (name, what.to_owned()))
+        .to_vec()
+}
+
+fn help(_: Shown<'_>, mut help: HelpLines<'_>) {
+    help.key("m", "how much moves: still, talking, moving, fast");
+    help.key("- +", "leave less or more of the upload free");
+    help.key("← ↑ ↓ →", "look at another picture; Esc back to the recommended one");
+    help.key("w", "write bitrate and picture into the setup");
+    help.key("e", "take the map away as SVG or PDF");
+    help.key("k  x", "replace the stream key; forget it");
+    help.others();
+    help.gap();
+    for line in wrap(&marks(), 62) {
+        help.word("", &line);
+    }
+    help.word("soft", Look::Soft.meaning());
+    help.word("blocky", Look::Blocky.meaning());
+    help.word("spare", Look::Spare.meaning());
+}
+
+fn exports(model: &Model, _: &Snapshot) -> Vec<(Subject, String)> {
+    let plan = model.preparation.as_ref().and_then(|preparation| preparation.plan());
+    plan.map(|_| (Subject::Picture, "the map of pictures".to_owned())).into_iter().collect()
+}
+
+fn key(model: &mut Model, code: KeyCode) -> Reaction {
+    let Some(preparation) = model.preparation.as_mut() else { return Reaction::none() };
+    let headroom = preparation.in_use.setup.headroom_percent;
+    let change = match code {
+        KeyCode::Char('m') => {
+            let at = Motion::ALL.iter().position(|m| *m == preparation.in_use.setup.motion).unwrap_or(0);
+            preparation.cell = None;
+            Change::Motion(Motion::ALL[(at + 1) % Motion::ALL.len()])
+        }
+        KeyCode::Char('-') => Change::Headroom((headroom - 5.0).max(0.0)),
+        KeyCode::Char('+' | '=') => Change::Headroom((headroom + 5.0).min(90.0)),
+        KeyCode::Char('w') => return write(preparation),
+        KeyCode::Char('k') => return Reaction::open(Dialog::EnterKey(Typed::default())),
+        KeyCode::Char('x') => return Reaction::open(Dialog::ForgetKey),
+        other => {
+            match other {
+                KeyCode::Up => move_cell(preparation, -1, 0),
+                KeyCode::Down => move_cell(preparation, 1, 0),
+                KeyCode::Left => move_cell(preparation, 0, -1),
+                KeyCode::Right => move_cell(preparation, 0, 1),
+                KeyCode::Esc => preparation.cell = None,
+                _ => {}
+            }
+            return Reaction::none();
+        }
+    };
+    Reaction::telling(preparation.change(&change))
+}
+
+fn move_cell(preparation: &mut Preparation, rows: i64, columns: i64) {
+    let Some(plan) = preparation.plan() else { return };
+    let map = plan.map;
+    let (row, column) = preparation.cell.unwrap_or(map.recommended);
+    let step = |at: usize, by: i64, count: usize| {
+        let to = i64::try_from(at).unwrap_or(0) + by;
+        usize::try_from(to.max(0)).unwrap_or(0).min(count.saturating_sub(1))
+    };
+    preparation.cell = Some((step(row, rows, map.sizes.len()), step(column, columns, map.rates.len())));
+}
+
+/// Writes the plan into the setup: the advised bitrate, and the picture under the cursor.
+fn write(preparation: &mut Preparation) -> Reaction {
+    let Some(mut plan) = preparation.plan() else { return Reaction::none() };
+    plan.map.recommended = preparation.cell.unwrap_or(plan.map.recommended);
+    let changes = plan.changes();
+    let failed = changes.iter().find_map(|change| preparation.change(change));
+    let in_use = &preparation.in_use;
+    Reaction::tell(match (failed, changes.is_empty()) {
+        (Some(failed), _) => failed,
+        (None, true) => format!("the setup {} already is as planned", in_use.setup_name),
+        (None, false) => format!(
+            "written to {}: {} of video, {} at {} frames/s",
+            in_use.setup_name, in_use.setup.bitrate, in_use.setup.size, in_use.setup.rate
+        ),
+    })
+}
+
+fn draw_plan(frame: &mut Frame<'_>, area: Rect, preparation: &Preparation, palette: Palette) {
+    let Some(plan) = preparation.plan() else {
         let told = "Nothing was measured yet, and a plan without a measurement is a guess. On Routes (3), Enter tests the servers and l measures the line.";
         let mut lines = wrapped(told, area.width, Style::new());
         lines.push(Line::default());
-        lines.extend(setup_lines(before, palette, area.width));
+        lines.extend(setup_lines(preparation, palette, area.width));
         paint(frame, area, lines);
         return;
     };
@@ -45,26 +153,26 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
     ])
     .areas(area);
     paint(frame, head, share);
-    draw_map(frame, map, before, &plan, palette);
-    let mut lines = under_cursor(before, &plan, palette, area.width, roomy);
+    draw_map(frame, map, preparation, &plan, palette);
+    let mut lines = under_cursor(preparation, &plan, palette, area.width, roomy);
     if roomy {
         lines.push(Line::default());
     }
     for breach in &plan.breaches {
         lines.extend(wrapped(
-            &format!("! {}", breach_sentence(breach, &before.in_use.service.name)),
+            &format!("! {}", breach_sentence(breach, &preparation.in_use.service.name)),
             area.width,
             palette.alarm(),
         ));
     }
     if plan.breaches.is_empty() {
-        let told = format!("The setup is within everything {} asks for.", before.in_use.service.name);
+        let told = format!("The setup is within everything {} asks for.", preparation.in_use.service.name);
         lines.extend(wrapped(&told, area.width, Style::new()));
     }
     if roomy {
         lines.push(Line::default());
     }
-    lines.extend(setup_lines(before, palette, area.width));
+    lines.extend(setup_lines(preparation, palette, area.width));
     let viewers =
         format!("Viewers need {} of download and {:.1} GB an hour.", plan.viewers.download, plan.viewers.gb_per_hour);
     lines.extend(wrapped(&viewers, area.width, palette.faint()));
@@ -113,7 +221,7 @@ fn share_lines(plan: &Advice, palette: Palette, width: u16, roomy: bool) -> Vec<
     lines
 }
 
-fn draw_map(frame: &mut Frame<'_>, area: Rect, before: &Before, plan: &Advice, palette: Palette) {
+fn draw_map(frame: &mut Frame<'_>, area: Rect, preparation: &Preparation, plan: &Advice, palette: Palette) {
     let map = &plan.map;
     let motion = format!("{:<SIZES$}", map.motion.word());
     let mut head = vec![Span::styled(motion, palette.strong())];
@@ -129,7 +237,7 @@ fn draw_map(frame: &mut Frame<'_>, area: Rect, before: &Before, plan: &Advice, p
         head.push(Span::styled(told, palette.faint()));
     }
     frame.render_widget(Line::from(head), Rect { height: 1, ..area });
-    let cursor = before.cell.unwrap_or(map.recommended);
+    let cursor = preparation.cell.unwrap_or(map.recommended);
     let room = usize::from(area.height).saturating_sub(1);
     // With less room than rows, those around the cursor are shown.
     let first = cursor.0.saturating_sub(room / 2).min(map.rows.len().saturating_sub(room));
@@ -172,9 +280,15 @@ fn need_bar(cell: &Cell) -> String {
 }
 
 /// What the cell under the cursor would be, and what the recommended one is for.
-fn under_cursor(before: &Before, plan: &Advice, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
+fn under_cursor(
+    preparation: &Preparation,
+    plan: &Advice,
+    palette: Palette,
+    width: u16,
+    roomy: bool,
+) -> Vec<Line<'static>> {
     let map = &plan.map;
-    let Some((row, column)) = before.cell.filter(|cell| *cell != map.recommended) else {
+    let Some((row, column)) = preparation.cell.filter(|cell| *cell != map.recommended) else {
         let mut lines = wrapped(&format!("▸ {}.", map.reason()), width, Style::new());
         for step in map.steps().into_iter().take(if roomy { 4 } else { 1 }) {
             lines.push(Line::styled(fit(&format!("  {step}"), width.into()), palette.faint()));
@@ -195,8 +309,8 @@ fn under_cursor(before: &Before, plan: &Advice, palette: Palette, width: u16, ro
 }
 
 /// The setup as it is, and its key.
-fn setup_lines(before: &Before, palette: Palette, width: u16) -> Vec<Line<'static>> {
-    let (setup, in_use) = (&before.in_use.setup, &before.in_use);
+fn setup_lines(preparation: &Preparation, palette: Palette, width: u16) -> Vec<Line<'static>> {
+    let (setup, in_use) = (&preparation.in_use.setup, &preparation.in_use);
     let encoder =
         [setup.encoder.as_deref(), setup.preset.as_deref()].into_iter().flatten().collect::<Vec<_>>().join(" ");
     let told = format!(
@@ -217,7 +331,7 @@ fn setup_lines(before: &Before, palette: Palette, width: u16) -> Vec<Line<'stati
 }
 
 /// The marks on this screen, for the help.
-pub(super) fn marks() -> String {
+fn marks() -> String {
     let looks = [Look::Spare, Look::Good, Look::Soft, Look::Blocky].map(|l| format!("{} {}", look_mark(l), l.word()));
     format!("▸ recommended  ◆ the setup's  {}", looks.join("  "))
 }

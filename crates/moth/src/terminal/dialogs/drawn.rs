@@ -9,30 +9,32 @@ use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Clear, Padding, Paragraph};
 
-use super::app::{App, Dialog};
+use super::Dialog;
 use super::choice::{self, Choice, Kind};
-use super::export::Export;
-use super::format::{number, wrap};
-use super::help;
+use crate::terminal::dialogs::export::Export;
+use crate::terminal::screens::{HelpLines, Screen, Shown};
+use crate::terminal::style::format::{number, wrap};
+use crate::terminal::style::palette::Palette;
 
 /// Columns a dialog's text may take.
 const COLUMNS: u16 = 74;
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
-    let (title, lines) = match &app.dialog {
-        None => return,
-        Some(Dialog::Help) => (" Keys and words ", help::lines(app, snapshot)),
-        Some(Dialog::Confirm(proposal)) => (" Sure? ", confirm(proposal, app)),
-        Some(Dialog::ByHand(proposal)) => (" By your own hand ", by_hand(proposal, app, snapshot)),
-        Some(Dialog::Changes) => (" Change something ", changes(app, snapshot)),
-        Some(Dialog::Choose(choice)) => (" Change it to ", choose(choice, app)),
-        Some(Dialog::ConfirmQuit) => (" Quit? ", quit(app)),
-        Some(Dialog::Consent(_, words)) => (" Publish filler? ", consent(words, app)),
-        Some(Dialog::ConsentRehearsal(words)) => (" Rehearse it? ", consent_rehearsal(words, app)),
-        Some(Dialog::EnterToDo(typed)) => (" Something more to do ", enter_to_do(typed, app)),
-        Some(Dialog::EnterKey(typed)) => (" A new stream key ", enter_key(app, typed.is_empty())),
-        Some(Dialog::Export(export)) => (" Take it away ", take_away(export, app)),
-        Some(Dialog::ForgetKey) => (" Forget the stream key? ", forget_key(app)),
+/// Draws a dialog over a screen.
+pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dialog, screen: &Screen, shown: Shown<'_>) {
+    let Shown { snapshot, palette, .. } = shown;
+    let (title, lines) = match dialog {
+        Dialog::Help => (" Keys and words ", help(screen, shown)),
+        Dialog::Confirm(proposal) => (" Sure? ", confirm(proposal, palette)),
+        Dialog::ByHand(proposal) => (" By your own hand ", by_hand(proposal, palette, snapshot)),
+        Dialog::Changes => (" Change something ", changes(palette, snapshot)),
+        Dialog::Choose(choice) => (" Change it to ", choose(choice, palette)),
+        Dialog::ConfirmQuit => (" Quit? ", quit(palette)),
+        Dialog::Consent(_, words) => (" Publish filler? ", consent(words, palette)),
+        Dialog::ConsentRehearsal(words) => (" Rehearse it? ", consent_rehearsal(words, palette)),
+        Dialog::EnterToDo(typed) => (" Something more to do ", enter_to_do(typed, palette)),
+        Dialog::EnterKey(typed) => (" A new stream key ", enter_key(palette, typed.is_empty())),
+        Dialog::Export(export) => (" Take it away ", take_away(export, palette)),
+        Dialog::ForgetKey => (" Forget the stream key? ", forget_key(palette)),
     };
     let width = (COLUMNS + 4).min(area.width);
     let height = (u16::try_from(lines.len()).unwrap_or(u16::MAX).saturating_add(2)).min(area.height);
@@ -40,18 +42,25 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     let y = area.bottom().saturating_sub(height + 1).max(area.y);
     let place = Rect { x: area.x + (area.width - width) / 2, y, width, height };
     frame.render_widget(Clear, place);
-    let block = Block::bordered().title(Span::styled(title, app.palette.strong())).padding(Padding::horizontal(1));
+    let block = Block::bordered().title(Span::styled(title, palette.strong())).padding(Padding::horizontal(1));
     frame.render_widget(Paragraph::new(lines).block(block), place);
+}
+
+/// What `?` shows on a screen.
+fn help(screen: &Screen, shown: Shown<'_>) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    (screen.help)(shown, HelpLines { palette: shown.palette, lines: &mut lines });
+    lines
 }
 
 fn text(lines: &mut Vec<Line<'static>>, what: &str) {
     lines.extend(wrap(what, usize::from(COLUMNS)).into_iter().map(Line::from));
 }
 
-fn answers(app: &App, answers: &[(&'static str, &'static str)]) -> Line<'static> {
+fn answers(palette: Palette, answers: &[(&'static str, &'static str)]) -> Line<'static> {
     let mut spans = Vec::new();
     for (key, what) in answers {
-        spans.push(Span::styled(format!(" {key} "), app.palette.key()));
+        spans.push(Span::styled(format!(" {key} "), palette.key()));
         spans.push(Span::styled(format!(" {what}   "), Style::new()));
     }
     Line::from(spans)
@@ -62,18 +71,18 @@ fn capitalised(text: &str) -> String {
     chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
 }
 
-fn confirm(proposal: &Proposal, app: &App) -> Vec<Line<'static>> {
+fn confirm(proposal: &Proposal, palette: Palette) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     text(&mut lines, &format!("{}?", capitalised(&proposal.title)));
     text(&mut lines, &format!("It costs: {}.", proposal.cost));
     text(&mut lines, &format!("Expected: {}.", proposal.expected));
     lines.push(Line::default());
-    lines.push(answers(app, &[("y", "do it"), ("n", "leave it as it is")]));
+    lines.push(answers(palette, &[("y", "do it"), ("n", "leave it as it is")]));
     lines
 }
 
 /// All that can be changed, each on its key, with how it is now.
-fn changes(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
+fn changes(palette: Palette, snapshot: &Snapshot) -> Vec<Line<'static>> {
     let stream = &snapshot.stream;
     let unknown = || "not known".to_owned();
     let now = |kind: Kind| match kind {
@@ -90,81 +99,81 @@ fn changes(app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     for kind in Kind::ALL {
         lines.push(Line::from(vec![
-            Span::styled(format!(" {} ", kind.key()), app.palette.key()),
+            Span::styled(format!(" {} ", kind.key()), palette.key()),
             Span::raw(format!("  {:<32}", kind.words())),
-            Span::styled(now(kind), app.palette.faint()),
+            Span::styled(now(kind), palette.faint()),
         ]));
     }
     lines.push(Line::default());
-    lines.push(answers(app, &[("any other key", "close")]));
+    lines.push(answers(palette, &[("any other key", "close")]));
     lines
 }
 
-fn choose(choice: &Choice, app: &App) -> Vec<Line<'static>> {
-    let mut lines = vec![Line::styled(capitalised(choice.kind.words()), app.palette.faint())];
-    lines.extend(choice::lines(choice, app, usize::from(COLUMNS)));
+fn choose(choice: &Choice, palette: Palette) -> Vec<Line<'static>> {
+    let mut lines = vec![Line::styled(capitalised(choice.kind.words()), palette.faint())];
+    lines.extend(choice::lines(choice, palette, usize::from(COLUMNS)));
     lines.push(Line::default());
-    lines.push(answers(app, &[("↑ ↓", "choose"), ("Enter", "do it"), ("Esc", "leave it as it is")]));
+    lines.push(answers(palette, &[("↑ ↓", "choose"), ("Enter", "do it"), ("Esc", "leave it as it is")]));
     lines
 }
 
-fn take_away(export: &Export, app: &App) -> Vec<Line<'static>> {
-    let mut lines = export.lines(app.palette, usize::from(COLUMNS));
-    lines.push(answers(app, &[("Enter", "write the file"), ("Esc", "leave it")]));
+fn take_away(export: &Export, palette: Palette) -> Vec<Line<'static>> {
+    let mut lines = export.lines(palette, usize::from(COLUMNS));
+    lines.push(answers(palette, &[("Enter", "write the file"), ("Esc", "leave it")]));
     lines
 }
 
-fn consent(words: &str, app: &App) -> Vec<Line<'static>> {
+fn consent(words: &str, palette: Palette) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     text(&mut lines, &format!("{words}."));
     lines.push(Line::default());
-    lines.push(answers(app, &[("y", "publish it"), ("n", "leave it")]));
+    lines.push(answers(palette, &[("y", "publish it"), ("n", "leave it")]));
     lines
 }
 
-fn consent_rehearsal(words: &str, app: &App) -> Vec<Line<'static>> {
+fn consent_rehearsal(words: &str, palette: Palette) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     text(&mut lines, &format!("{words}."));
     lines.push(Line::default());
-    lines.push(answers(app, &[("y", "begin"), ("n", "leave it")]));
+    lines.push(answers(palette, &[("y", "begin"), ("n", "leave it")]));
     lines
 }
 
-fn enter_to_do(typed: &str, app: &App) -> Vec<Line<'static>> {
+fn enter_to_do(typed: &str, palette: Palette) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     text(&mut lines, "It goes into the setup's list, and is there the next time as well.");
-    lines.push(Line::from(vec![Span::styled(typed.to_owned(), app.palette.strong()), Span::raw("▏")]));
+    lines.push(Line::from(vec![Span::styled(typed.to_owned(), palette.strong()), Span::raw("▏")]));
     lines.push(Line::default());
-    lines.push(answers(app, &[("Enter", "add it"), ("Esc", "leave it")]));
+    lines.push(answers(palette, &[("Enter", "add it"), ("Esc", "leave it")]));
     lines
 }
 
-fn enter_key(app: &App, is_empty: bool) -> Vec<Line<'static>> {
+fn enter_key(palette: Palette, is_empty: bool) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     text(&mut lines, "Type or paste it. It is not shown, and kept where only you can read it.");
     text(&mut lines, if is_empty { "Nothing is entered yet." } else { "Something is entered." });
     lines.push(Line::default());
-    lines.push(answers(app, &[("Enter", "keep it in the place of the one before"), ("Esc", "leave it")]));
+    lines.push(answers(palette, &[("Enter", "keep it in the place of the one before"), ("Esc", "leave it")]));
     lines
 }
 
-fn forget_key(app: &App) -> Vec<Line<'static>> {
+fn forget_key(palette: Palette) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     text(&mut lines, "Without it the moth cannot broadcast to this service until a key is set again.");
     lines.push(Line::default());
-    lines.push(answers(app, &[("y", "forget it"), ("n", "keep it")]));
+    lines.push(answers(palette, &[("y", "forget it"), ("n", "keep it")]));
     lines
 }
 
-fn quit(app: &App) -> Vec<Line<'static>> {
+fn quit(palette: Palette) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     text(&mut lines, "The broadcast goes through the moth: quitting ends it for your viewers.");
     lines.push(Line::default());
-    lines.push(answers(app, &[("y", "end the broadcast and quit"), ("n", "stay")]));
+    lines.push(answers(palette, &[("y", "end the broadcast and quit"), ("n", "stay")]));
     lines
 }
 
-fn by_hand(proposal: &Proposal, app: &App, snapshot: &Snapshot) -> Vec<Line<'static>> {
+fn by_hand(proposal: &Proposal, palette: Palette, snapshot: &Snapshot) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     if let Action::SetBitrate { video } = &proposal.action {
         text(&mut lines, &format!("In your broadcaster's output settings, set the video bitrate to {video}."));
@@ -202,6 +211,6 @@ fn by_hand(proposal: &Proposal, app: &App, snapshot: &Snapshot) -> Vec<Line<'sta
     } else {
         "I do it now: look for it on the wire"
     };
-    lines.push(answers(app, &[("Enter", enter), ("any other key", "close")]));
+    lines.push(answers(palette, &[("Enter", enter), ("any other key", "close")]));
     lines
 }

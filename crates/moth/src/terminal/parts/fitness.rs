@@ -6,18 +6,24 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
-use super::before::{Before, Running};
-use super::format::{fit, wrap};
-use super::palette::{Palette, weight_mark};
-use super::paragraphs::paint;
+use crate::terminal::preparation::{Preparation, TestUnderWay};
+use crate::terminal::style::format::{fit, wrap};
+use crate::terminal::style::palette::{Palette, weight_mark};
+use crate::terminal::style::paragraphs::paint;
 
 /// Columns for a finding's mark, weight and subject.
 const SUBJECTS: usize = 24;
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, is_on_air: bool, palette: Palette) {
+pub(in crate::terminal) fn draw(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    preparation: &Preparation,
+    is_on_air: bool,
+    palette: Palette,
+) {
     let mut lines: Vec<Line<'static>> = Vec::new();
-    match (&before.check, before.running) {
-        (_, Running::Machine) => lines.push(Line::styled("looking at the machine…", palette.strong())),
+    match (&preparation.check, preparation.running) {
+        (_, TestUnderWay::Machine) => lines.push(Line::styled("looking at the machine…", palette.strong())),
         (None, _) => lines.push(Line::raw("r looks at the machine: links, load, heat, memory, disk, names.")),
         (Some(check), _) => {
             let check = &if is_on_air { check.lasting() } else { check.as_ref().clone() };

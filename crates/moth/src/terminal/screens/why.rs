@@ -1,5 +1,6 @@
 //! The Why screen: every suspect of a stage with its evidence, on the time axis of the loss it would explain.
 
+use crossterm::event::KeyCode;
 use moth_core::history::Second;
 use moth_core::suspects::{Cause, Fault, Weighed};
 use moth_core::{Origin, Snapshot};
@@ -7,9 +8,16 @@ use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::text::{Line, Span};
 
-use super::app::App;
-use super::format::{clock, fit, with_unit, wrap};
-use super::lanes::{Columns, Kind, Lane, draw_axis, draw_lane};
+use super::{HelpLines, Keys, Screen, Shown, inner, machine, nothing_else, watch};
+use crate::measuring::tester::Handshakes;
+use crate::terminal::dialogs::export::Subject;
+use crate::terminal::model::Model;
+use crate::terminal::parts::lanes::{Columns, Kind, Lane, draw_axis, draw_lane};
+use crate::terminal::parts::time_view::TimeView;
+use crate::terminal::preparation::TestUnderWay;
+use crate::terminal::reaction::Reaction;
+use crate::terminal::style::format::{clock, fit, with_unit, wrap};
+use crate::terminal::style::palette::Palette;
 
 /// Columns for a suspect's name and share, and for the newest value at the right.
 const NAMES: u16 = 40;
@@ -19,10 +27,10 @@ const VALUES: u16 = 15;
 const SLOW_WRITE_MS: f32 = 200.0;
 
 /// The stages one may ask about.
-pub(super) const STAGES: [Fault; 3] = [Fault::Network, Fault::Encoder, Fault::Rendering];
+const STAGES: [Fault; 3] = [Fault::Network, Fault::Encoder, Fault::Rendering];
 
 /// What stands on the screen of a stage's suspects: those of its verdict if it has one, else what would be weighed now.
-pub(super) fn weighed(snapshot: &Snapshot, stage: Fault) -> (bool, Vec<Weighed>) {
+fn weighed(snapshot: &Snapshot, stage: Fault) -> (bool, Vec<Weighed>) {
     if let Some(suspect) = snapshot.verdict.suspects.iter().find(|s| s.fault == stage) {
         return (true, suspect.weighed.clone());
     }
@@ -73,20 +81,104 @@ fn loss_lane(stage: Fault) -> Lane {
     Lane { name, unit: "frames", kind: Kind::Losses(stage, value), rows: (1, 1) }
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
-    let stage = app.why_stage(snapshot);
+pub(in crate::terminal) const SCREEN: Screen =
+    Screen { name: "Why", draw, keys, help, exports, key, turned_to: nothing_else };
+
+/// The stage whose suspects are shown.
+fn stage_shown(model: &Model, snapshot: &Snapshot) -> Fault {
+    match (model.suspects.stage, snapshot.verdict.fault) {
+        (Some(stage), _) => stage,
+        (None, Fault::None) => Fault::Network,
+        (None, fault) => fault,
+    }
+}
+
+fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
+    let area = inner(area);
+    let stage = stage_shown(model, snapshot);
     let (is_guilty, weighed) = weighed(snapshot, stage);
-    let chosen = app.why_row.min(weighed.len().saturating_sub(1));
+    let chosen = model.suspects.row.min(weighed.len().saturating_sub(1));
     let foot = if area.height >= 34 { 13 } else { 8 };
     let [head, table, detail] =
         Layout::vertical([Constraint::Length(3), Constraint::Min(8), Constraint::Length(foot)]).areas(area);
-    draw_head(frame, head, app, snapshot, stage, is_guilty);
-    draw_table(frame, table, app, snapshot, stage, (&weighed, chosen, is_guilty));
-    draw_detail(frame, detail, app, snapshot, (stage, weighed.get(chosen)));
+    draw_head(frame, head, palette, snapshot, stage, is_guilty);
+    draw_table(frame, table, (palette, &model.view), snapshot, stage, (&weighed, chosen, is_guilty));
+    let asked = model.preparation.as_ref().and_then(|preparation| preparation.asked.as_ref());
+    draw_detail(frame, detail, (palette, asked), snapshot, (stage, weighed.get(chosen)));
 }
 
-fn draw_head(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot, stage: Fault, is_guilty: bool) {
-    let palette = app.palette;
+fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
+    let mut keys = vec![("↑↓", "suspect"), ("f", "stage")];
+    keys.extend(model.takes_changes().then_some(("t", "test")));
+    keys.extend([("←→", "look back"), ("e", "export")]);
+    keys.into_iter().map(|(name, what)| (name, what.to_owned())).collect()
+}
+
+fn help(Shown { model, .. }: Shown<'_>, mut help: HelpLines<'_>) {
+    help.key("↑ ↓", "the suspect whose evidence is shown");
+    help.key("f", "the suspects of another stage: network, encoder, rendering");
+    if model.takes_changes() {
+        help.key("t", "test: a handshake with each server; or a look at the machine");
+    }
+    help.key("e", "take the suspects away as SVG or PDF");
+    if model.takes_changes() {
+        help.key("b s p … u", "do, or undo, what Watch proposes; a shows all changes");
+    }
+    help.key("← →", "look back and forth; n N to the next, the last mark");
+    help.others();
+    help.gap();
+    help.word("▪ to ▪▪▪", "how much a sign weighs, for or against");
+    help.word("%", "how likely each suspect is among those of its stage");
+    help.gap();
+    help.word("no loss", "sound beside the picture, a still picture, a slow source:");
+    help.word("", "named on Watch, and no frame is lost by them");
+    help.word("not seen", "doubled sound (two sources of one microphone: look into the");
+    help.word("", "broadcaster's mixer); a viewer whose own line is too small");
+    help.word("", "(only they stutter: their player's quality setting helps);");
+    help.word("", "a game that itself runs slowly");
+}
+
+fn exports(model: &Model, snapshot: &Snapshot) -> Vec<(Subject, String)> {
+    let stage = stage_shown(model, snapshot);
+    vec![(Subject::Why(stage), format!("the suspects in {}, with their evidence", stage.word()))]
+}
+
+fn key(model: &mut Model, code: KeyCode) -> Reaction {
+    let Some(snapshot) = model.snapshot.clone() else { return Reaction::none() };
+    let stage = stage_shown(model, &snapshot);
+    let last = weighed(&snapshot, stage).1.len().saturating_sub(1);
+    let view = &mut model.suspects;
+    match code {
+        KeyCode::Up => view.row = view.row.min(last).saturating_sub(1),
+        KeyCode::Down => view.row = (view.row + 1).min(last),
+        KeyCode::Char('f') => {
+            let at = STAGES.iter().position(|s| *s == stage).unwrap_or(0);
+            view.stage = Some(STAGES[(at + 1) % STAGES.len()]);
+            view.row = 0;
+        }
+        KeyCode::Char('t') => return test_suspects(model, stage),
+        // What can be done, and looking back, are as on Watch.
+        other => return watch::key(model, other),
+    }
+    Reaction::none()
+}
+
+/// Finds out more: a handshake with each server, or a look at the whole machine.
+fn test_suspects(model: &mut Model, stage: Fault) -> Reaction {
+    let Some(preparation) = &model.preparation else {
+        return Reaction::tell("this test works with a setup; `moth setup` begins one");
+    };
+    if preparation.running != TestUnderWay::Nothing {
+        return Reaction::tell("another test is running");
+    }
+    if stage == Fault::Network {
+        let order = preparation.ask_order();
+        return model.order(order).and_tell("asking each server for one handshake…");
+    }
+    Reaction { screen: Some(&machine::SCREEN), ..machine::look(model) }
+}
+
+fn draw_head(frame: &mut Frame<'_>, area: Rect, palette: Palette, snapshot: &Snapshot, stage: Fault, is_guilty: bool) {
     let mut stages = vec![Span::styled("suspects in  ", palette.faint())];
     for fault in STAGES {
         let guilty = snapshot.verdict.suspects.iter().any(|s| s.fault == fault);
@@ -116,17 +208,16 @@ fn draw_head(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot, 
 fn draw_table(
     frame: &mut Frame<'_>,
     area: Rect,
-    app: &App,
+    (palette, view): (Palette, &TimeView),
     snapshot: &Snapshot,
     stage: Fault,
     (weighed, chosen, is_guilty): (&[Weighed], usize, bool),
 ) {
-    let palette = app.palette;
     // With little room the names are cut, not the time.
     let names = if area.width < 110 { NAMES - 12 } else { NAMES };
     let plot = Rect { x: area.x + names, width: area.width.saturating_sub(names + VALUES), ..area };
-    let columns = Columns::new(snapshot, app, plot.width.into());
-    app.shown.set(columns.span());
+    let columns = Columns::new(snapshot, view, plot.width.into());
+    view.note_shown(columns.span());
     let count = u16::try_from(weighed.len()).unwrap_or(1).max(1);
     let rows = (area.height.saturating_sub(3) / count).clamp(1, 4);
     let buffer = frame.buffer_mut();
@@ -135,7 +226,7 @@ fn draw_table(
     let way_top = longest.filter_map(|(c, way)| columns.highest(c, way)).fold(20.0, f32::max) * 1.05;
     let loss = loss_lane(stage);
     buffer.set_string(area.x, area.y, format!("frames {}", loss.name), palette.fault(stage));
-    draw_lane(buffer, Rect { height: 1, ..plot }, app, &loss, &columns);
+    draw_lane(buffer, Rect { height: 1, ..plot }, palette, &loss, &columns);
     let mut y = area.y + 1;
     for (i, suspect) in weighed.iter().enumerate() {
         if y + rows + 2 > area.bottom() {
@@ -154,17 +245,17 @@ fn draw_table(
         if rows > 1 {
             buffer.set_string(area.x + 8, y, fit(lane.name, usize::from(names) - 9), palette.faint());
         }
-        draw_lane(buffer, Rect { y, height: rows, ..plot }, app, &lane, &columns);
-        let value = newest(&lane, app, snapshot);
+        draw_lane(buffer, Rect { y, height: rows, ..plot }, palette, &lane, &columns);
+        let value = newest(&lane, view.cursor, snapshot);
         buffer.set_string(plot.right() + 1, foot, fit(&value, usize::from(VALUES) - 1), ratatui::style::Style::new());
         y += rows;
     }
-    draw_axis(buffer, Rect { y, height: 2, ..plot }, area, app, &columns);
+    draw_axis(buffer, Rect { y, height: 2, ..plot }, area, (palette, view.cursor), &columns);
 }
 
-fn newest(lane: &Lane, app: &App, snapshot: &Snapshot) -> String {
+fn newest(lane: &Lane, cursor: Option<usize>, snapshot: &Snapshot) -> String {
     let last = snapshot.history.len().checked_sub(1);
-    let Some(second) = app.cursor.or(last).and_then(|at| snapshot.history.get(at)) else { return String::new() };
+    let Some(second) = cursor.or(last).and_then(|at| snapshot.history.get(at)) else { return String::new() };
     match &lane.kind {
         Kind::State => second.state.map_or("no broadcaster", moth_core::State::word).into(),
         Kind::Losses(_, value) => value(second).map_or("not available".into(), |lost| format!("{lost} in 1 s")),
@@ -175,11 +266,10 @@ fn newest(lane: &Lane, app: &App, snapshot: &Snapshot) -> String {
 fn draw_detail(
     frame: &mut Frame<'_>,
     area: Rect,
-    app: &App,
+    (palette, asked): (Palette, Option<&Handshakes>),
     snapshot: &Snapshot,
     (stage, chosen): (Fault, Option<&Weighed>),
 ) {
-    let palette = app.palette;
     let width = usize::from(area.width);
     let mut lines = Vec::new();
     if let Some(suspect) = chosen {
@@ -202,9 +292,7 @@ fn draw_detail(
     if let Some(text) = suspect.map(|s| &s.would_change).filter(|text| !text.is_empty()) {
         lines.extend(wrap(text, width).into_iter().take(2).map(|line| Line::styled(line, palette.faint())));
     }
-    if let Some(asked) =
-        app.before.as_ref().and_then(|before| before.asked.as_ref()).filter(|_| stage == Fault::Network)
-    {
+    if let Some(asked) = asked.filter(|_| stage == Fault::Network) {
         let told: Vec<String> = asked
             .iter()
             .map(|(name, rtt)| rtt.map_or_else(|| format!("{name} no answer"), |ms| format!("{name} {ms:.0} ms")))

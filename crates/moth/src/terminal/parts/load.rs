@@ -7,9 +7,9 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
-use super::format::fit;
-use super::lanes::EIGHTHS;
-use super::palette::Palette;
+use crate::terminal::parts::lanes::EIGHTHS;
+use crate::terminal::style::format::fit;
+use crate::terminal::style::palette::Palette;
 
 /// Columns for what is measured, and for its value.
 const NAMES: usize = 14;
@@ -21,10 +21,10 @@ const FULL: f64 = 0.9;
 const CLOCK: &str = "clock";
 
 /// Rows a machine takes.
-pub(super) const ROWS: u16 = 12;
+pub(in crate::terminal) const ROWS: u16 = 12;
 
 /// Draws machines side by side, as many as fit.
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, machines: &[&MachineLoad], palette: Palette) {
+pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, machines: &[&MachineLoad], palette: Palette) {
     let fit = (usize::from(area.width) / 62).clamp(1, machines.len().max(1));
     let width = area.width / u16::try_from(fit).unwrap_or(1);
     for (i, machine) in machines.iter().take(fit).enumerate() {

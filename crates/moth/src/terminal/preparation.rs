@@ -29,7 +29,7 @@ const LENGTHS: [u64; 3] = [10, 30, 60];
 
 /// What is running.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Running {
+pub(super) enum TestUnderWay {
     Nothing,
     Routes,
     Line,
@@ -39,7 +39,7 @@ pub(super) enum Running {
 
 /// The state of the screens for before going live.
 #[derive(Debug)]
-pub struct Before {
+pub struct Preparation {
     pub(super) in_use: SetupInUse,
     /// The temporary folder of a demo's setup in use.
     folder: Option<tempfile::TempDir>,
@@ -58,7 +58,7 @@ pub struct Before {
     sitting: Option<String>,
     pub(super) reading: Option<LineReading>,
     pub(super) history: History,
-    pub(super) running: Running,
+    pub(super) running: TestUnderWay,
     pub(super) check: Option<Arc<Check>>,
     /// How soon each server answered when it was asked last.
     pub(super) asked: Option<Handshakes>,
@@ -66,12 +66,12 @@ pub struct Before {
     pub(super) cell: Option<(usize, usize)>,
 }
 
-impl Before {
+impl Preparation {
     /// With what was found out before.
     #[must_use]
     pub fn new(in_use: SetupInUse, folder: Option<tempfile::TempDir>) -> Self {
         let history = in_use.history().unwrap_or_default();
-        let mut before = Self {
+        let mut preparation = Self {
             chosen: vec![true; in_use.service.servers.len()],
             in_use,
             folder,
@@ -85,13 +85,13 @@ impl Before {
             sitting: None,
             reading: None,
             history,
-            running: Running::Nothing,
+            running: TestUnderWay::Nothing,
             check: None,
             asked: None,
             cell: None,
         };
-        before.recall();
-        before
+        preparation.recall();
+        preparation
     }
 
     /// Whether everything behind it is a stand-in.
@@ -136,7 +136,7 @@ impl Before {
     pub(super) fn order(&self) -> Vec<usize> {
         let servers = &self.in_use.service.servers;
         let mut order: Vec<usize> = (0..servers.len()).collect();
-        if self.running != Running::Routes
+        if self.running != TestUnderWay::Routes
             && let Some(ranking) = self.ranking()
         {
             let place =
@@ -228,10 +228,10 @@ impl Before {
     /// Something was ordered: what runs now.
     pub(super) fn begun(&mut self, order: &TestOrder) {
         self.running = match order {
-            TestOrder::Routes { .. } => Running::Routes,
-            TestOrder::Line { .. } => Running::Line,
-            TestOrder::Machine { .. } => Running::Machine,
-            TestOrder::Ask { .. } => Running::Asking,
+            TestOrder::Routes { .. } => TestUnderWay::Routes,
+            TestOrder::Line { .. } => TestUnderWay::Line,
+            TestOrder::Machine { .. } => TestUnderWay::Machine,
+            TestOrder::Ask { .. } => TestUnderWay::Asking,
             TestOrder::Cancel => self.running,
         };
         match order {
@@ -256,14 +256,14 @@ impl Before {
                 let ended = test.state != TestState::Running;
                 self.test = Some(test.clone());
                 if ended {
-                    self.running = Running::Nothing;
+                    self.running = TestUnderWay::Nothing;
                     self.cursor = 0;
                     return self.keep_routes(&test, now);
                 }
             }
             TestNews::Line(progress) => self.line = Some(progress),
             TestNews::LineDone(outcome) => {
-                self.running = Running::Nothing;
+                self.running = TestUnderWay::Nothing;
                 self.line = None;
                 return match outcome {
                     Ok(run) => self.keep_line(&run, now),
@@ -271,14 +271,14 @@ impl Before {
                 };
             }
             TestNews::Asked(told) => {
-                self.running = Running::Nothing;
+                self.running = TestUnderWay::Nothing;
                 let answered = told.iter().filter(|(_, ms)| ms.is_some()).count();
                 let notice = format!("{answered} of {} servers answered", told.len());
                 self.asked = Some(told);
                 return Some(notice);
             }
             TestNews::Machine(outcome) => {
-                self.running = Running::Nothing;
+                self.running = TestUnderWay::Nothing;
                 match outcome {
                     Ok(check) => self.check = Some(check),
                     Err(why) => return Some(why),

@@ -9,15 +9,15 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
-use super::app::App;
-use super::choice::Kind;
-use super::format::{clock, fit, wrap};
+use crate::terminal::dialogs::choice::Kind;
+use crate::terminal::style::format::{clock, fit, wrap};
+use crate::terminal::style::palette::Palette;
 
 /// Columns of the bar at the left.
 const BAR: usize = 2;
 
 /// Rows it wants, at most so many.
-pub(super) fn rows(snapshot: &Snapshot, width: u16, most: u16) -> u16 {
+pub(in crate::terminal) fn rows(snapshot: &Snapshot, width: u16, most: u16) -> u16 {
     let sentence = wrap(&snapshot.verdict.sentence, usize::from(width).saturating_sub(BAR + 2)).len();
     let evidence = if most > 8 { snapshot.verdict.evidence.len().min(3) } else { 0 };
     let wanted = 1 + sentence + evidence + snapshot.verdict.proposals.len().min(3) * if most > 8 { 2 } else { 1 };
@@ -27,12 +27,22 @@ pub(super) fn rows(snapshot: &Snapshot, width: u16, most: u16) -> u16 {
 }
 
 /// The key of an action.
-pub(super) fn key_of(action: &Action) -> char {
+pub(in crate::terminal) fn key_of(action: &Action) -> char {
     Kind::of(action).key()
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
-    let palette = app.palette;
+/// What a verdict is drawn with beside itself.
+#[derive(Clone, Copy)]
+pub(in crate::terminal) struct Around<'a> {
+    pub palette: Palette,
+    /// Where broadcasters publish to, while none does.
+    pub publish_to: Option<&'a str>,
+    /// Changes can be made: it is no replay.
+    pub takes_changes: bool,
+}
+
+pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, around: Around<'_>, snapshot: &Snapshot) {
+    let palette = around.palette;
     let verdict = &snapshot.verdict;
     let tone = palette.fault(verdict.fault);
     let columns = usize::from(area.width).saturating_sub(BAR);
@@ -59,10 +69,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     };
     let mut lines = vec![Line::from(head)];
     lines.extend(wrap(&verdict.sentence, columns).into_iter().map(Line::from));
-    if let (None, Some(address)) = (snapshot.on_air_since, &app.banner.publish_to) {
+    if let (None, Some(address)) = (snapshot.on_air_since, around.publish_to) {
         lines.push(Line::from(vec![
             Span::raw("Publish to "),
-            Span::styled(address.clone(), palette.strong()),
+            Span::styled(address, palette.strong()),
             Span::raw(" with any stream key."),
         ]));
     }
@@ -84,10 +94,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
         ]));
     }
     // The second fault has its place whatever the first has to say.
-    let others = other_lines(snapshot, app, columns, roomy);
+    let others = other_lines(snapshot, around, columns, roomy);
     let rows = usize::from(area.height).saturating_sub(others.len());
     for proposal in verdict.proposals.iter().take(3) {
-        let next = proposal_lines(proposal, app, columns, roomy);
+        let next = proposal_lines(proposal, around, columns, roomy);
         if lines.len() + next.len() <= rows && lines.len() < rows {
             lines.extend(next);
         }
@@ -104,12 +114,12 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
 }
 
 /// The faults that cost less at the same time, each with the key of what would mend it.
-fn other_lines(snapshot: &Snapshot, app: &App, columns: usize, roomy: bool) -> Vec<Line<'static>> {
+fn other_lines(snapshot: &Snapshot, around: Around<'_>, columns: usize, roomy: bool) -> Vec<Line<'static>> {
     let verdict = &snapshot.verdict;
     let mut kinds: Vec<Kind> = verdict.proposals.iter().take(3).map(|proposal| Kind::of(&proposal.action)).collect();
     let mut lines = Vec::new();
     for suspect in verdict.others() {
-        let tone = app.palette.fault(suspect.fault);
+        let tone = around.palette.fault(suspect.fault);
         let cause = suspect.cause.map_or("cause unknown", |cause| cause.words());
         let sure = format!("{:.0} % sure", suspect.confidence * 100.0);
         // A key does one thing at a time: what the first fault has on it, it has.
@@ -117,16 +127,16 @@ fn other_lines(snapshot: &Snapshot, app: &App, columns: usize, roomy: bool) -> V
         kinds.extend(next.map(|proposal| Kind::of(&proposal.action)));
         if roomy {
             lines.push(Line::from(vec![
-                Span::styled(format!("{} at fault as well", suspect.fault.word()), tone.patch(app.palette.strong())),
+                Span::styled(format!("{} at fault as well", suspect.fault.word()), tone.patch(around.palette.strong())),
                 Span::styled(format!("  {cause}  {sure}"), tone),
             ]));
             lines.push(Line::from(fit(&suspect.sentence, columns)));
-            lines.extend(next.and_then(|next| proposal_lines(next, app, columns, true).into_iter().next()));
+            lines.extend(next.and_then(|next| proposal_lines(next, around, columns, true).into_iter().next()));
         } else {
             let mut line = vec![Span::styled(format!("as well: {}, {cause}  ", suspect.fault.word()), tone)];
             if let Some(next) = next {
                 let used: usize = line.iter().map(Span::width).sum();
-                line.push(lead(next, app));
+                line.push(lead(next, around));
                 line.push(Span::raw(fit(&format!(" {}", next.title), columns.saturating_sub(used + 3))));
             }
             lines.push(Line::from(line));
@@ -136,26 +146,26 @@ fn other_lines(snapshot: &Snapshot, app: &App, columns: usize, roomy: bool) -> V
 }
 
 /// The key of a proposal; a replay takes no changes, and offers none.
-fn lead(proposal: &Proposal, app: &App) -> Span<'static> {
-    if app.replay.is_some() {
+fn lead(proposal: &Proposal, around: Around<'_>) -> Span<'static> {
+    if !around.takes_changes {
         return Span::raw("   ");
     }
-    Span::styled(format!(" {} ", key_of(&proposal.action)), app.palette.key())
+    Span::styled(format!(" {} ", key_of(&proposal.action)), around.palette.key())
 }
 
-fn proposal_lines(proposal: &Proposal, app: &App, columns: usize, roomy: bool) -> Vec<Line<'static>> {
-    let palette = app.palette;
-    let lead = lead(proposal, app);
+fn proposal_lines(proposal: &Proposal, around: Around<'_>, columns: usize, roomy: bool) -> Vec<Line<'static>> {
+    let palette = around.palette;
+    let lead = lead(proposal, around);
     let is_hand = matches!(proposal.action, Action::ByHand { .. });
     let gap = "      ";
-    let hand = if proposal.possible || is_hand || app.replay.is_some() { "" } else { " (by hand: this key says how)" };
+    let hand = if proposal.possible || is_hand || !around.takes_changes { "" } else { " (by hand: this key says how)" };
     let mut title = vec![
         lead,
         Span::raw(gap),
         Span::styled(fit(&format!("{}{hand}", proposal.title), columns.saturating_sub(10)), palette.strong()),
     ];
     let about = match &proposal.action {
-        Action::ByHand { .. } if app.replay.is_some() => format!("by hand; expected: {}", proposal.expected),
+        Action::ByHand { .. } if !around.takes_changes => format!("by hand; expected: {}", proposal.expected),
         Action::ByHand { .. } => format!("by your own hand, this key says how; expected: {}", proposal.expected),
         _ => format!("{}; expected: {}", proposal.cost, proposal.expected),
     };

@@ -12,26 +12,26 @@ use ratatui::style::{Modifier, Style};
 use ratatui::text::{Line, Span};
 use unicode_width::UnicodeWidthStr;
 
-use super::app::App;
-use super::format::{fit, number};
-use super::palette::state_mark;
+use crate::terminal::style::format::{fit, number};
+use crate::terminal::style::palette::Palette;
+use crate::terminal::style::palette::state_mark;
 
 /// Rows the journey takes.
-pub(super) const ROWS: u16 = 4;
+pub(in crate::terminal) const ROWS: u16 = 4;
 /// Columns of the path between two stages, its arrow included.
 fn path_columns(area: Rect) -> u16 {
     if area.width < 100 { 4 } else { 6 }
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, palette: Palette, snapshot: &Snapshot) {
     let stages = &snapshot.journey;
     let path = path_columns(area);
     let width = area.width.saturating_sub(path * 3) / 4;
     for (i, stage) in stages.iter().enumerate() {
         let x = area.x + u16::try_from(i).unwrap_or(0) * (width + path);
-        draw_stage(frame, Rect { x, width, ..area }, app, snapshot, stage);
+        draw_stage(frame, Rect { x, width, ..area }, palette, snapshot, stage);
         if i < 3 {
-            draw_path(frame, Rect { x: x + width, y: area.y, width: path, height: 1 }, app, snapshot, i);
+            draw_path(frame, Rect { x: x + width, y: area.y, width: path, height: 1 }, palette, snapshot, i);
         }
     }
 }
@@ -41,21 +41,20 @@ fn is_losing(stage: &Stage, snapshot: &Snapshot) -> bool {
     stage.fault != Fault::None && snapshot.verdict.suspects.iter().any(|s| s.fault == stage.fault)
 }
 
-fn draw_path(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot, after: usize) {
+fn draw_path(frame: &mut Frame<'_>, area: Rect, palette: Palette, snapshot: &Snapshot, after: usize) {
     let stage = &snapshot.journey[after];
     let (mark, style) = match (snapshot.state, stage.fault) {
-        (None, _) => ('·', app.palette.faint()),
+        (None, _) => ('·', palette.faint()),
         // What leaves the send stage is the connection itself.
-        (state, Fault::Network) => (state_mark(state), app.palette.state(state)),
-        _ if is_losing(stage, snapshot) => ('▾', app.palette.fault(stage.fault)),
-        _ => ('─', app.palette.faint()),
+        (state, Fault::Network) => (state_mark(state), palette.state(state)),
+        _ if is_losing(stage, snapshot) => ('▾', palette.fault(stage.fault)),
+        _ => ('─', palette.faint()),
     };
     let text: String = std::iter::repeat_n(mark, usize::from(area.width).saturating_sub(3)).chain(['▸']).collect();
     frame.render_widget(Line::styled(format!(" {text}"), style), area);
 }
 
-fn draw_stage(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot, stage: &Stage) {
-    let palette = app.palette;
+fn draw_stage(frame: &mut Frame<'_>, area: Rect, palette: Palette, snapshot: &Snapshot, stage: &Stage) {
     let losing = is_losing(stage, snapshot);
     let tone = if losing { palette.fault(stage.fault) } else { Style::new() };
     let row = |n: u16| Rect { y: area.y + n, height: 1, ..area };

@@ -12,8 +12,8 @@ use moth_core::rate::Bitrate;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
-use super::app::App;
-use super::format::fit;
+use crate::terminal::style::format::fit;
+use crate::terminal::style::palette::Palette;
 
 /// What kind of change is looked for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -213,8 +213,7 @@ fn all(kind: Kind, snapshot: &Snapshot) -> Vec<Proposal> {
 }
 
 /// The list, and what the one under the cursor costs and promises.
-pub(super) fn lines(choice: &Choice, app: &App, columns: usize) -> Vec<Line<'static>> {
-    let palette = app.palette;
+pub(super) fn lines(choice: &Choice, palette: Palette, columns: usize) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
     for (i, option) in choice.options.iter().enumerate() {
         let here = i == choice.at && choice.typed.is_empty();

@@ -5,13 +5,18 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 
-use super::app::App;
-use super::format::{clock, fit};
+use crate::terminal::style::format::{clock, fit};
+use crate::terminal::style::palette::Palette;
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
-    let palette = app.palette;
+pub(in crate::terminal) fn draw(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    palette: Palette,
+    cursor: Option<usize>,
+    snapshot: &Snapshot,
+) {
     let width = usize::from(area.width);
-    let (name, text) = match app.cursor.and_then(|at| Some((at, snapshot.history.get(at)?))) {
+    let (name, text) = match cursor.and_then(|at| Some((at, snapshot.history.get(at)?))) {
         Some((at, second)) => {
             let count = |lost: Option<u32>| lost.map_or("not available".into(), |n| n.to_string());
             let clock = clock(std::time::Duration::from_secs(at as u64));

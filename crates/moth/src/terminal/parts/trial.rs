@@ -10,8 +10,8 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 
-use super::app::App;
-use super::format::{clock, fit, number, wrap};
+use crate::terminal::style::format::{clock, fit, number, wrap};
+use crate::terminal::style::palette::Palette;
 
 /// A trial that is over is shown for this much longer.
 const STAYS: Duration = Duration::from_secs(120);
@@ -37,7 +37,7 @@ fn sentence(trial: &Trial, columns: usize) -> Vec<String> {
 }
 
 /// Rows it wants in so many columns.
-pub(super) fn rows(snapshot: &Snapshot, is_roomy: bool, columns: u16) -> u16 {
+pub(in crate::terminal) fn rows(snapshot: &Snapshot, is_roomy: bool, columns: u16) -> u16 {
     let trial = match (shown(snapshot), is_roomy) {
         (Some(trial), true) => 2 + u16::try_from(sentence(trial, columns.into()).len()).unwrap_or(1),
         (Some(_), false) => 1,
@@ -47,19 +47,25 @@ pub(super) fn rows(snapshot: &Snapshot, is_roomy: bool, columns: u16) -> u16 {
     trial + keeper + u16::from(snapshot.awaited.is_some())
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+pub(in crate::terminal) fn draw(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    palette: Palette,
+    takes_changes: bool,
+    snapshot: &Snapshot,
+) {
     let is_roomy = area.height > 2;
     let columns = usize::from(area.width);
     let mut lines = Vec::new();
     if let Some(trial) = shown(snapshot) {
-        lines.push(head(trial, app, snapshot, columns));
+        lines.push(head(trial, (palette, takes_changes), snapshot, columns));
         if is_roomy {
             for row in sentence(trial, columns) {
                 lines.push(Line::from(format!("{:INDENT$}{row}", "")));
             }
             lines.push(Line::styled(
                 fit(&format!("{:INDENT$}{}", "", figures(trial, snapshot)), columns),
-                app.palette.faint(),
+                palette.faint(),
             ));
         }
     }
@@ -70,7 +76,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
     if snapshot.keeper.mode != Mode::Off {
         let says = format!("({}) {}", snapshot.keeper.mode.word(), snapshot.keeper.says);
         lines.push(Line::from(vec![
-            Span::styled("keeper   ", app.palette.faint()),
+            Span::styled("keeper   ", palette.faint()),
             Span::raw(fit(&says, columns.saturating_sub(9))),
         ]));
     }
@@ -80,8 +86,12 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snap
 }
 
 /// What was changed, how long ago, what came of it, and the key that puts it back.
-fn head(trial: &Trial, app: &App, snapshot: &Snapshot, columns: usize) -> Line<'static> {
-    let palette = app.palette;
+fn head(
+    trial: &Trial,
+    (palette, takes_changes): (Palette, bool),
+    snapshot: &Snapshot,
+    columns: usize,
+) -> Line<'static> {
     let words = trial.words();
     let style = match (trial.put_back, trial.outcome) {
         (false, Outcome::Helped) => palette.quantity().patch(palette.strong()),
@@ -109,7 +119,6 @@ fn head(trial: &Trial, app: &App, snapshot: &Snapshot, columns: usize) -> Line<'
         spans.push(Span::raw(bar));
         spans.push(Span::styled(format!(" {} of {whole} s", age.as_secs()), palette.faint()));
     }
-    let takes_changes = app.replay.is_none();
     if snapshot.undo.is_some() && !trial.put_back && takes_changes {
         spans.push(Span::raw("  "));
         spans.push(Span::styled(" u ", palette.key()));
@@ -144,7 +153,7 @@ fn origin(trial: &Trial, snapshot: &Snapshot) -> &'static str {
     origin.map_or("", Origin::word)
 }
 
-/// Before and after, side by side.
+/// Preparation and after, side by side.
 fn figures(trial: &Trial, snapshot: &Snapshot) -> String {
     let (b, a) = (&trial.before, &trial.after);
     if b.seconds == 0 || a.seconds == 0 {

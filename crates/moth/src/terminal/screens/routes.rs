@@ -10,15 +10,25 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
-use super::before::{Before, Running};
-use super::format::{fit, wrap};
-use super::lanes::EIGHTHS;
-use super::palette::{Palette, grade_mark};
-use super::paragraphs::paint;
+use super::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
 use crate::drawings::bars::{Part, Scale, series};
 use crate::measuring::servers_in_turn::Current;
 use crate::measuring::surroundings;
+use crate::measuring::tester::TestOrder;
 use crate::system::out;
+use crate::terminal::dialogs::Dialog;
+use crate::terminal::dialogs::export::Subject;
+use crate::terminal::model::Model;
+use crate::terminal::parts::lanes::EIGHTHS;
+use crate::terminal::preparation::{Preparation, TestUnderWay};
+use crate::terminal::reaction::Reaction;
+use crate::terminal::style::format::{fit, wrap};
+use crate::terminal::style::palette::{Palette, grade_mark};
+use crate::terminal::style::paragraphs::paint;
+use crate::terminal::wish::Wish;
+use crossterm::event::KeyCode;
+use moth_core::Snapshot;
+use moth_core::action::Action;
 
 /// Columns for a server's name and region, and for its grade or what is being done to it.
 const NAMES: usize = 26;
@@ -26,11 +36,110 @@ const GRADES: usize = 12;
 /// Columns of a server's seconds, where there is room for them.
 const SECONDS: usize = 24;
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette) {
-    let servers = u16::try_from(before.in_use.service.servers.len()).unwrap_or(u16::MAX);
+pub(in crate::terminal) const SCREEN: Screen =
+    Screen { name: "Routes", draw, keys, help, exports, key, turned_to: nothing_else };
+
+fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, palette, .. }: Shown<'_>) {
+    match &model.preparation {
+        Some(preparation) => draw_routes(frame, inner(area), preparation, palette),
+        None => without_a_setup(frame, area, model.replay.is_some()),
+    }
+}
+
+fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
+    let keys: &[(&str, &str)] = match &model.preparation {
+        None => &[],
+        Some(preparation) if preparation.running != TestUnderWay::Nothing => &[("Esc", "end it, with what there is")],
+        Some(_) => &[
+            ("Enter", "test"),
+            ("Space", "choose"),
+            ("p", "pick"),
+            ("l", "line"),
+            ("t", "time"),
+            ("r", "region"),
+            ("e", "export"),
+        ],
+    };
+    keys.iter().map(|(name, what)| (*name, (*what).to_owned())).collect()
+}
+
+fn help(_: Shown<'_>, mut help: HelpLines<'_>) {
+    help.key("Enter", "test the chosen servers, one after another");
+    help.key("l", "measure the line, against the server under the cursor");
+    help.key("↑ ↓ Space", "move, and choose a server or leave it out");
+    help.key("r  t", "choose by region; 10, 30 or 60 s for each server");
+    help.key("p", "make the server under the cursor the setup's (◆)");
+    help.key("Esc", "end a test; what was measured is kept");
+    help.key("e", "take servers or line away as SVG or PDF");
+    help.others();
+    help.gap();
+    help.word("bands", "how much a server carries, from 0; each on the same scale");
+    for line in wrap(&marks(), 62) {
+        help.word("", &line);
+    }
+    help.word("holds", "the planned bitrate with headroom, worst moments counted");
+    help.word("bufferbloat", "how far the round trip climbs when the line is full");
+}
+
+fn exports(model: &Model, _: &Snapshot) -> Vec<(Subject, String)> {
+    let preparation = model.preparation.as_ref();
+    let servers = preparation.and_then(|p| p.newest_servers()).map(|_| (Subject::Servers, "the comparison of servers"));
+    let line = preparation.and_then(|p| p.newest_line()).map(|_| (Subject::Line, "the line, with its round trips"));
+    servers.into_iter().chain(line).map(|(subject, words)| (subject, words.to_owned())).collect()
+}
+
+fn key(model: &mut Model, code: KeyCode) -> Reaction {
+    let (is_on_air, is_demo) = (model.is_on_air(), model.is_demo);
+    let Some(preparation) = model.preparation.as_mut() else { return Reaction::none() };
+    match code {
+        KeyCode::Up => preparation.move_cursor(-1),
+        KeyCode::Down => preparation.move_cursor(1),
+        KeyCode::Esc | KeyCode::Char('c')
+            if matches!(preparation.running, TestUnderWay::Routes | TestUnderWay::Line) =>
+        {
+            return Reaction::wish(Wish::Test(TestOrder::Cancel));
+        }
+        _ if preparation.running != TestUnderWay::Nothing => {}
+        KeyCode::Char(' ') => preparation.toggle(),
+        KeyCode::Char('r') => preparation.next_region(),
+        KeyCode::Char('t') => preparation.next_length(),
+        KeyCode::Char('p') => return pick(preparation, is_on_air),
+        KeyCode::Enter | KeyCode::Char('l') => {
+            let ordered = if code == KeyCode::Enter { preparation.routes_order() } else { preparation.line_order() };
+            let Some((order, mut words)) = ordered else {
+                return Reaction::tell("choose a server first: Space does");
+            };
+            if preparation.in_use.service.unseen.is_none() {
+                words.push_str(". Your channel goes live with it");
+            }
+            if is_on_air && !is_demo {
+                words.push_str(". You are on air: it takes the line your broadcast needs");
+            }
+            return Reaction::open(Dialog::Consent(Box::new(order), words));
+        }
+        _ => {}
+    }
+    Reaction::none()
+}
+
+/// The server under the cursor becomes the setup's; before a broadcast, also the one it begins with.
+fn pick(preparation: &mut Preparation, is_on_air: bool) -> Reaction {
+    match preparation.pick() {
+        None => Reaction::none(),
+        Some(Err(failure)) => Reaction::tell(failure.to_string()),
+        Some(Ok(server)) => {
+            let notice = format!("{server} is now the server of the setup {}", preparation.in_use.setup_name);
+            let wish = (!is_on_air).then_some(Wish::Act(Action::SwitchServer { server }));
+            Reaction { wish, ..Reaction::tell(notice) }
+        }
+    }
+}
+
+fn draw_routes(frame: &mut Frame<'_>, area: Rect, preparation: &Preparation, palette: Palette) {
+    let servers = u16::try_from(preparation.in_use.service.servers.len()).unwrap_or(u16::MAX);
     let roomy = area.height >= servers.saturating_mul(3) + 16;
     let rows_each = if roomy { 3 } else { 1 };
-    let line_rows = line_lines(before, palette, area.width).len().min(if roomy { 9 } else { 5 });
+    let line_rows = line_lines(preparation, palette, area.width).len().min(if roomy { 9 } else { 5 });
     let [head, _, ruler, list, verdict, closer, _, line] = Layout::vertical([
         Constraint::Length(1),
         Constraint::Length(u16::from(roomy)),
@@ -42,11 +151,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
         Constraint::Length(u16::try_from(line_rows).unwrap_or(5)),
     ])
     .areas(area);
-    frame.render_widget(asked(before, palette, area.width), head);
-    servers_on_a_scale(frame, ruler, list, before, palette, roomy);
-    says(frame, verdict, before, palette, roomy);
-    second_by_second(frame, closer, before, palette);
-    for (row, text) in line_lines(before, palette, area.width).into_iter().take(line_rows).enumerate() {
+    frame.render_widget(asked(preparation, palette, area.width), head);
+    servers_on_a_scale(frame, ruler, list, preparation, palette, roomy);
+    says(frame, verdict, preparation, palette, roomy);
+    second_by_second(frame, closer, preparation, palette);
+    for (row, text) in line_lines(preparation, palette, area.width).into_iter().take(line_rows).enumerate() {
         let y = line.y + u16::try_from(row).unwrap_or(0);
         if y < line.bottom() {
             frame.render_widget(text, Rect { y, height: 1, ..line });
@@ -55,10 +164,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: 
 }
 
 /// What is asked of the servers, and of which line the figures are.
-fn asked(before: &Before, palette: Palette, width: u16) -> Line<'static> {
-    let wanted = before.in_use.wanted();
-    let when = match (&before.tested, before.running) {
-        (_, Running::Routes) => before.test.as_ref().map_or_else(String::new, |test| {
+fn asked(preparation: &Preparation, palette: Palette, width: u16) -> Line<'static> {
+    let wanted = preparation.in_use.wanted();
+    let when = match (&preparation.tested, preparation.running) {
+        (_, TestUnderWay::Routes) => preparation.test.as_ref().map_or_else(String::new, |test| {
             format!(
                 "testing {} of {}, {} done",
                 (test.done.len() + 1).min(test.servers.len()),
@@ -69,25 +178,32 @@ fn asked(before: &Before, palette: Palette, width: u16) -> Line<'static> {
         (Some((date, line)), _) => format!("measured {} over {line}", out::date(*date)),
         (None, _) => "nothing tested yet".into(),
     };
-    let when = if before.is_stand_in() { format!("{when}; the afternoon before, all made up") } else { when };
+    let when = if preparation.is_stand_in() { format!("{when}; the afternoon before, all made up") } else { when };
     let text = format!(
         "{}  {} planned, {} to stay free, {} s each  ",
-        before.in_use.service.name,
+        preparation.in_use.service.name,
         wanted.planned,
         percent(wanted.headroom),
-        before.seconds()
+        preparation.seconds()
     );
     let room = usize::from(width).saturating_sub(text.chars().count());
     Line::from(vec![Span::styled(text, palette.strong()), Span::styled(fit(&when, room), palette.faint())])
 }
 
-fn servers_on_a_scale(frame: &mut Frame<'_>, ruler: Rect, list: Rect, before: &Before, palette: Palette, roomy: bool) {
-    let wanted = before.in_use.wanted();
+fn servers_on_a_scale(
+    frame: &mut Frame<'_>,
+    ruler: Rect,
+    list: Rect,
+    preparation: &Preparation,
+    palette: Palette,
+    roomy: bool,
+) {
+    let wanted = preparation.in_use.wanted();
     let need = wanted.planned.scaled(1.0 / (1.0 - wanted.headroom).max(0.05));
     let with_seconds = list.width >= 118;
     let beside = NAMES + GRADES + if with_seconds { SECONDS + 2 } else { 0 };
-    let results: Vec<ServerResult> = before.test.as_ref().map_or_else(Vec::new, |test| test.results());
-    let current = before.test.as_ref().and_then(|test| test.current.as_ref());
+    let results: Vec<ServerResult> = preparation.test.as_ref().map_or_else(Vec::new, |test| test.results());
+    let current = preparation.test.as_ref().and_then(|test| test.current.as_ref());
     let seen = results.iter().filter_map(|r| r.best()).map(|carried| carried.sustained);
     let scale = Scale::over(
         seen.chain(current.and_then(|c| c.now)).chain([need]),
@@ -101,22 +217,22 @@ fn servers_on_a_scale(frame: &mut Frame<'_>, ruler: Rect, list: Rect, before: &B
         Span::styled(fit(&scale.ruler(), usize::from(ruler.width).saturating_sub(NAMES)), palette.faint()),
     ]);
     frame.render_widget(top, ruler);
-    let ranking = before.ranking();
+    let ranking = preparation.ranking();
     let rows_each = if roomy { 3 } else { 1 };
-    for (row, index) in before.order().into_iter().enumerate() {
-        let server = &before.in_use.service.servers[index];
+    for (row, index) in preparation.order().into_iter().enumerate() {
+        let server = &preparation.in_use.service.servers[index];
         let result = results.iter().find(|r| r.server == server.name);
         let testing = current.filter(|c| c.server == server.name);
         let place =
-            ranking.as_ref().and_then(|ranking| before.place(ranking, &server.name)).filter(|_| testing.is_none());
+            ranking.as_ref().and_then(|ranking| preparation.place(ranking, &server.name)).filter(|_| testing.is_none());
         let y = list.y + u16::try_from(row * rows_each).unwrap_or(u16::MAX);
         if y >= list.bottom() {
             return;
         }
-        let at_cursor = row == before.cursor;
+        let at_cursor = row == preparation.cursor;
         let name_style = if at_cursor { palette.key() } else { palette.strong() };
-        let chosen = if before.chosen.get(index) == Some(&true) { '●' } else { '○' };
-        let in_use = if before.in_use.setup.server.to_string() == server.name { '◆' } else { ' ' };
+        let chosen = if preparation.chosen.get(index) == Some(&true) { '●' } else { '○' };
+        let in_use = if preparation.in_use.setup.server.to_string() == server.name { '◆' } else { ' ' };
         let region = server.region.clone().unwrap_or_default();
         let name = format!(" {} ", fit(&server.name, 13));
         let pad = NAMES.saturating_sub(4 + name.chars().count());
@@ -144,7 +260,7 @@ fn servers_on_a_scale(frame: &mut Frame<'_>, ruler: Rect, list: Rect, before: &B
             spans.push(Span::styled(part.mark().to_string(), style));
         }
         let (state, state_style) = match (testing, place) {
-            (Some(current), _) => (doing(before, current), palette.strong()),
+            (Some(current), _) => (doing(preparation, current), palette.strong()),
             (None, Some(place)) => {
                 (format!(" {} {}", grade_mark(place.grade), place.grade.word()), palette.grade(place.grade))
             }
@@ -162,7 +278,7 @@ fn servers_on_a_scale(frame: &mut Frame<'_>, ruler: Rect, list: Rect, before: &B
         if roomy {
             let told = match (testing, place) {
                 (Some(current), _) => trips(&current.so_far),
-                (None, Some(place)) => sentence_with_before(before, place),
+                (None, Some(place)) => sentence_with_before(preparation, place),
                 (None, None) => String::new(),
             };
             let indent = Rect { x: list.x + NAMES as u16, width: list.width.saturating_sub(NAMES as u16), ..list };
@@ -177,16 +293,19 @@ fn servers_on_a_scale(frame: &mut Frame<'_>, ruler: Rect, list: Rect, before: &B
 }
 
 /// Why a server is in its place, and what it was when it was last tested over this line.
-fn sentence_with_before(before: &Before, place: &moth_plan::ranking::Place) -> String {
-    let earlier = before.tested.as_ref().and_then(|(date, line)| before.history.before(&place.server, line, *date));
+fn sentence_with_before(preparation: &Preparation, place: &moth_plan::ranking::Place) -> String {
+    let earlier = preparation
+        .tested
+        .as_ref()
+        .and_then(|(date, line)| preparation.history.preparation(&place.server, line, *date));
     match earlier.and_then(|(date, result)| Some((date, result.best()?.sustained))) {
         Some((date, sustained)) => format!("{}. On {} it sustained {sustained}.", place.sentence, out::date(date)),
         None => place.sentence.clone(),
     }
 }
 
-fn doing(before: &Before, current: &Current) -> String {
-    let share = before.test.as_ref().map_or(0.0, |test| test.share_of(current));
+fn doing(preparation: &Preparation, current: &Current) -> String {
+    let share = preparation.test.as_ref().map_or(0.0, |test| test.share_of(current));
     match current.phase {
         ServerPhase::Connecting => " connecting".into(),
         ServerPhase::Planned => format!(" plan {:>4}", percent(share)),
@@ -214,12 +333,12 @@ fn trips(result: &ServerResult) -> String {
 const BAR: (u16, usize) = (9, 5);
 
 /// The server being tested, else the one under the cursor, second by second.
-fn second_by_second(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette) {
-    let results: Vec<ServerResult> = before.test.as_ref().map_or_else(Vec::new, |test| test.results());
-    let current = before.test.as_ref().and_then(|test| test.current.as_ref());
+fn second_by_second(frame: &mut Frame<'_>, area: Rect, preparation: &Preparation, palette: Palette) {
+    let results: Vec<ServerResult> = preparation.test.as_ref().map_or_else(Vec::new, |test| test.results());
+    let current = preparation.test.as_ref().and_then(|test| test.current.as_ref());
     let name = match current {
         Some(current) => Some(current.server.clone()),
-        None => before.under_cursor().map(|i| before.in_use.service.servers[i].name.clone()),
+        None => preparation.under_cursor().map(|i| preparation.in_use.service.servers[i].name.clone()),
     };
     let Some(result) = name.and_then(|name| results.iter().find(|r| r.server == name)) else { return };
     let seconds = |carried: &Option<Carried>| carried.as_ref().map_or_else(Vec::new, |c| c.per_second.clone());
@@ -241,7 +360,7 @@ fn second_by_second(frame: &mut Frame<'_>, area: Rect, before: &Before, palette:
         frame.render_widget(Line::from(spans), Rect { y, height: 1, ..area });
     }
     let area = Rect { y: area.y + 1, height: area.height - 1, ..area };
-    let wanted = before.in_use.wanted().planned;
+    let wanted = preparation.in_use.wanted().planned;
     let top = all.iter().copied().max().unwrap_or(wanted).max(wanted).scaled(1.05);
     let rows = (area.height - 2).min(BAR.0);
     let each = (width.saturating_sub(4) / all.len()).clamp(1, BAR.1);
@@ -300,19 +419,20 @@ fn pushed(result: &ServerResult) -> String {
 }
 
 /// Whether it is the line or single servers; on a small screen, why the one under the cursor is in its place.
-fn says(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette, roomy: bool) {
+fn says(frame: &mut Frame<'_>, area: Rect, preparation: &Preparation, palette: Palette, roomy: bool) {
     let mut lines: Vec<Line<'static>> = Vec::new();
-    let ranking = before.ranking();
-    if let Some(ranking) = ranking.as_ref().filter(|_| before.running != Running::Routes) {
+    let ranking = preparation.ranking();
+    if let Some(ranking) = ranking.as_ref().filter(|_| preparation.running != TestUnderWay::Routes) {
         let style = palette.strong();
         lines.extend(wrap(&ranking.sentence, area.width.into()).into_iter().map(|text| Line::styled(text, style)));
     }
     if !roomy || ranking.is_none() {
-        let place =
-            before.under_cursor().and_then(|i| before.place(ranking.as_ref()?, &before.in_use.service.servers[i].name));
-        let told = match (place, before.running) {
+        let place = preparation
+            .under_cursor()
+            .and_then(|i| preparation.place(ranking.as_ref()?, &preparation.in_use.service.servers[i].name));
+        let told = match (place, preparation.running) {
             (Some(place), _) => format!("{}: {}", place.server, place.sentence),
-            (None, Running::Routes) => {
+            (None, TestUnderWay::Routes) => {
                 "Filler is published to each server in turn, first at the planned bitrate, then with more.".into()
             }
             (None, _) => {
@@ -326,20 +446,20 @@ fn says(frame: &mut Frame<'_>, area: Rect, before: &Before, palette: Palette, ro
 }
 
 /// The line: what is around it, and what it carries.
-fn line_lines(before: &Before, palette: Palette, width: u16) -> Vec<Line<'static>> {
+fn line_lines(preparation: &Preparation, palette: Palette, width: u16) -> Vec<Line<'static>> {
     let columns = usize::from(width);
     let heading = |text: String| {
         Line::from(vec![Span::styled("the line  ", palette.strong()), Span::styled(text, palette.faint())])
     };
     let mut lines = Vec::new();
-    let around = before.around.as_ref();
+    let around = preparation.around.as_ref();
     let name = around.and_then(|a| a.interface.as_ref()).map(|i| i.line());
     let told = around.zip(name).map_or_else(
         || "l measures it against the server under the cursor".into(),
         |(a, n)| surroundings::words(a, &n),
     );
     lines.push(heading(fit(&told, columns.saturating_sub(10))));
-    if let (Running::Line, now) = (before.running, before.line) {
+    if let (TestUnderWay::Line, now) = (preparation.running, preparation.line) {
         let told = match now.map(|now| (now.phase, now)) {
             None | Some((LinePhase::Connecting, _)) => "connecting".to_owned(),
             Some((LinePhase::Idle, now)) => format!("idle, round trip {}", ms(now.rtt_ms)),
@@ -348,13 +468,13 @@ fn line_lines(before: &Before, palette: Palette, width: u16) -> Vec<Line<'static
                 now.now.map_or_else(|| "…".into(), |rate| rate.to_string()),
                 ms(now.rtt_ms),
                 now.elapsed.as_secs(),
-                before.seconds()
+                preparation.seconds()
             ),
         };
         lines.push(Line::styled(format!("          {told}"), palette.quantity()));
         return lines;
     }
-    let Some(reading) = &before.reading else { return lines };
+    let Some(reading) = &preparation.reading else { return lines };
     let indent = |text: String, style: Style| Line::styled(format!("          {text}"), style);
     let bloat = reading.bufferbloat_ms.zip(reading.buffer).map_or_else(String::new, |(ms, buffer)| {
         let rpm = reading.rpm.map_or_else(String::new, |rpm| format!(", {rpm} round trips a minute under load"));
@@ -377,7 +497,7 @@ fn ms(value: Option<f64>) -> String {
 }
 
 /// The marks on this screen, for the help.
-pub(super) fn marks() -> String {
+fn marks() -> String {
     let grades =
         [Grade::Holds, Grade::Tight, Grade::Short, Grade::Failed].map(|g| format!("{} {}", grade_mark(g), g.word()));
     format!(

@@ -8,18 +8,18 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
-use super::app::App;
-use super::format::{clock, fit, with_unit};
-use super::palette::state_mark;
+use super::time_view::TimeView;
+use crate::terminal::style::format::{clock, fit, with_unit};
+use crate::terminal::style::palette::{Palette, state_mark};
 
 /// Columns for the lanes' names, and for their values at the right.
 const NAMES: u16 = 12;
 const VALUES: u16 = 15;
 /// Bars in eighths of a row.
-pub(super) const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+pub(in crate::terminal) const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
 /// How a lane is drawn.
-pub(super) enum Kind {
+pub(in crate::terminal) enum Kind {
     /// The connection's state, by its mark.
     State,
     /// Frames lost in each column.
@@ -28,12 +28,12 @@ pub(super) enum Kind {
     Bars { value: fn(&Second) -> Option<f32>, asked: Option<fn(&Second) -> Option<f32>>, top: Option<f32> },
 }
 
-pub(super) struct Lane {
-    pub(super) name: &'static str,
-    pub(super) unit: &'static str,
-    pub(super) kind: Kind,
+pub(in crate::terminal) struct Lane {
+    pub(in crate::terminal) name: &'static str,
+    pub(in crate::terminal) unit: &'static str,
+    pub(in crate::terminal) kind: Kind,
     /// Rows it wants at least, and at most.
-    pub(super) rows: (u16, u16),
+    pub(in crate::terminal) rows: (u16, u16),
 }
 
 fn lanes(snapshot: &Snapshot) -> Vec<Lane> {
@@ -61,7 +61,7 @@ fn lanes(snapshot: &Snapshot) -> Vec<Lane> {
 }
 
 /// The seconds behind each column.
-pub(super) struct Columns<'a> {
+pub(in crate::terminal) struct Columns<'a> {
     snapshot: &'a Snapshot,
     first: usize,
     per: usize,
@@ -69,12 +69,12 @@ pub(super) struct Columns<'a> {
 }
 
 impl<'a> Columns<'a> {
-    pub(super) fn new(snapshot: &'a Snapshot, app: &App, count: usize) -> Self {
-        let per = app.seconds_per_column();
+    pub(in crate::terminal) fn new(snapshot: &'a Snapshot, view: &TimeView, count: usize) -> Self {
+        let per = view.seconds_per_column();
         let span = per * count;
         let end = snapshot.history.len();
         // The newest second is at the right; the cursor pulls the window back when it leaves it.
-        let end = app.cursor.map_or(end, |cursor| if cursor + span < end { cursor + span } else { end });
+        let end = view.cursor.map_or(end, |cursor| if cursor + span < end { cursor + span } else { end });
         // Columns keep to whole multiples, so that old ones do not change when time passes.
         let end = end.div_ceil(per) * per;
         Self { snapshot, first: end.saturating_sub(span), per, count }
@@ -88,15 +88,15 @@ impl<'a> Columns<'a> {
     }
 
     /// The seconds they stand for, from and until.
-    pub(super) fn span(&self) -> (usize, usize) {
+    pub(in crate::terminal) fn span(&self) -> (usize, usize) {
         (self.first, self.first + self.count * self.per)
     }
 
-    pub(super) fn count(&self) -> usize {
+    pub(in crate::terminal) fn count(&self) -> usize {
         self.count
     }
 
-    pub(super) fn highest(&self, column: usize, value: fn(&Second) -> Option<f32>) -> Option<f32> {
+    pub(in crate::terminal) fn highest(&self, column: usize, value: fn(&Second) -> Option<f32>) -> Option<f32> {
         self.seconds(column).filter_map(value).reduce(f32::max)
     }
 
@@ -106,26 +106,32 @@ impl<'a> Columns<'a> {
     }
 }
 
-pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, snapshot: &Snapshot) {
+pub(in crate::terminal) fn draw(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    palette: Palette,
+    view: &TimeView,
+    snapshot: &Snapshot,
+) {
     let lanes = lanes(snapshot);
     let heights = heights(&lanes, area.height.saturating_sub(2));
     let plot = Rect { x: area.x + NAMES, width: area.width.saturating_sub(NAMES + VALUES), ..area };
-    let columns = Columns::new(snapshot, app, plot.width.into());
-    app.shown.set(columns.span());
+    let columns = Columns::new(snapshot, view, plot.width.into());
+    view.note_shown(columns.span());
     let buffer = frame.buffer_mut();
     let mut y = area.y;
     for (lane, rows) in lanes.iter().zip(heights) {
         let strip = Rect { y, height: rows, ..plot };
         // Names and values stand at a lane's foot, where its bars do.
         let foot = y + rows.saturating_sub(1);
-        buffer.set_string(area.x, foot, fit(lane.name, usize::from(NAMES) - 1), app.palette.faint());
-        draw_lane(buffer, strip, app, lane, &columns);
-        let value = fit(&value_of(lane, app, snapshot), usize::from(VALUES) - 1);
+        buffer.set_string(area.x, foot, fit(lane.name, usize::from(NAMES) - 1), palette.faint());
+        draw_lane(buffer, strip, palette, lane, &columns);
+        let value = fit(&value_of(lane, view.cursor, snapshot), usize::from(VALUES) - 1);
         buffer.set_string(plot.right() + 1, foot, value, Style::new());
         y += rows;
     }
-    draw_axis(buffer, Rect { y, height: 2, ..plot }, area, app, &columns);
-    if let Some(column) = app.cursor.and_then(|second| columns.column_of(second)) {
+    draw_axis(buffer, Rect { y, height: 2, ..plot }, area, (palette, view.cursor), &columns);
+    if let Some(column) = view.cursor.and_then(|second| columns.column_of(second)) {
         let x = plot.x + u16::try_from(column).unwrap_or(0);
         for row in area.y..y {
             if let Some(cell) = buffer.cell_mut((x, row)) {
@@ -158,7 +164,13 @@ fn heights(lanes: &[Lane], mut rows: u16) -> Vec<u16> {
     heights
 }
 
-pub(super) fn draw_lane(buffer: &mut Buffer, strip: Rect, app: &App, lane: &Lane, columns: &Columns<'_>) {
+pub(in crate::terminal) fn draw_lane(
+    buffer: &mut Buffer,
+    strip: Rect,
+    palette: Palette,
+    lane: &Lane,
+    columns: &Columns<'_>,
+) {
     if strip.height == 0 {
         return;
     }
@@ -177,7 +189,7 @@ pub(super) fn draw_lane(buffer: &mut Buffer, strip: Rect, app: &App, lane: &Lane
                 let worst = columns.seconds(column).filter_map(|s| s.state).max_by_key(|s| severity(*s));
                 let has_time = columns.seconds(column).next().is_some();
                 if has_time {
-                    put(buffer, x, strip.y, state_mark(worst), app.palette.state(worst));
+                    put(buffer, x, strip.y, state_mark(worst), palette.state(worst));
                 }
             }
             Kind::Losses(fault, value) => {
@@ -188,17 +200,17 @@ pub(super) fn draw_lane(buffer: &mut Buffer, strip: Rect, app: &App, lane: &Lane
                 let lost = known.fold(None, |sum: Option<u32>, v| v.map_or(sum, |v| Some(sum.unwrap_or(0) + v)));
                 match lost {
                     None => put(buffer, x, strip.y, ' ', Style::new()),
-                    Some(0) => put(buffer, x, strip.y, '·', app.palette.faint()),
+                    Some(0) => put(buffer, x, strip.y, '·', palette.faint()),
                     // One lost frame is seen; a full bar is half of 60 frames/s gone.
                     Some(n) => {
                         let eighths = (n as usize).div_ceil(4).clamp(1, 8);
-                        put(buffer, x, strip.y, EIGHTHS[eighths], app.palette.fault(*fault));
+                        put(buffer, x, strip.y, EIGHTHS[eighths], palette.fault(*fault));
                     }
                 }
             }
             Kind::Bars { value, asked, .. } => {
                 if let Some(value) = columns.highest(column, *value) {
-                    draw_bar(buffer, strip, x, value / top, app.palette.quantity());
+                    draw_bar(buffer, strip, x, value / top, palette.quantity());
                 }
                 if let Some(asked) = asked.and_then(|asked| columns.highest(column, asked)) {
                     draw_level(buffer, strip, x, asked / top, Style::new());
@@ -248,8 +260,8 @@ fn draw_level(buffer: &mut Buffer, strip: Rect, x: u16, share: f32, style: Style
 }
 
 /// Values at the cursor, or now.
-fn value_of(lane: &Lane, app: &App, snapshot: &Snapshot) -> String {
-    if let Some(second) = app.cursor.and_then(|cursor| snapshot.history.get(cursor)) {
+fn value_of(lane: &Lane, cursor: Option<usize>, snapshot: &Snapshot) -> String {
+    if let Some(second) = cursor.and_then(|cursor| snapshot.history.get(cursor)) {
         return match &lane.kind {
             Kind::State => second.state.map_or("no broadcaster", State::word).into(),
             Kind::Losses(_, value) => value(second).map_or("not available".into(), |lost| format!("{lost} in 1 s")),
@@ -279,8 +291,13 @@ fn value_of(lane: &Lane, app: &App, snapshot: &Snapshot) -> String {
     with_unit(figure.value, lane.unit)
 }
 
-pub(super) fn draw_axis(buffer: &mut Buffer, strip: Rect, area: Rect, app: &App, columns: &Columns<'_>) {
-    let palette = app.palette;
+pub(in crate::terminal) fn draw_axis(
+    buffer: &mut Buffer,
+    strip: Rect,
+    area: Rect,
+    (palette, cursor): (Palette, Option<usize>),
+    columns: &Columns<'_>,
+) {
     // A tick each so many seconds, at least ten columns apart.
     let each =
         [10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600].into_iter().find(|s| s / columns.per >= 12).unwrap_or(3600);
@@ -303,13 +320,13 @@ pub(super) fn draw_axis(buffer: &mut Buffer, strip: Rect, area: Rect, app: &App,
         }
     }
     buffer.set_string(area.x, strip.y, fit("time, marks", usize::from(NAMES) - 1), palette.faint());
-    let right = app.cursor.map_or_else(
+    let right = cursor.map_or_else(
         || format!("now {}", clock(snapshot.at.since(moth_core::Moment::START))),
         |second| format!("at {}", clock(std::time::Duration::from_secs(second as u64))),
     );
     buffer.set_string(strip.right() + 1, strip.y, right, Style::new());
     // Beside the labels: what the newest mark up to the cursor says.
-    let until = app.cursor.map_or(f64::INFINITY, |second| second as f64 + 1.0);
+    let until = cursor.map_or(f64::INFINITY, |second| second as f64 + 1.0);
     if let Some(mark) = snapshot.marks.iter().rev().find(|m| m.at.seconds() <= until) {
         let text = format!(" {} {} ", clock(mark.at.since(moth_core::Moment::START)), mark.text);
         let text = fit(&text, usize::from(strip.width / 2));

@@ -6,14 +6,14 @@ use moth_core::rate::grouped;
 use unicode_width::UnicodeWidthStr;
 
 /// `1:02:03` or `2:03`
-pub(super) fn clock(duration: Duration) -> String {
+pub(in crate::terminal) fn clock(duration: Duration) -> String {
     let seconds = duration.as_secs();
     let (h, m, s) = (seconds / 3600, seconds / 60 % 60, seconds % 60);
     if h > 0 { format!("{h}:{m:02}:{s:02}") } else { format!("{m}:{s:02}") }
 }
 
 /// A value that may not be had, without its unit.
-pub(super) fn number(value: Option<f64>) -> String {
+pub(in crate::terminal) fn number(value: Option<f64>) -> String {
     match value {
         None => "n/a".into(),
         Some(v) if v.abs() < 20.0 => format!("{v:.1}"),
@@ -22,7 +22,7 @@ pub(super) fn number(value: Option<f64>) -> String {
 }
 
 /// A value that may not be had, with its unit.
-pub(super) fn with_unit(value: Option<f64>, unit: &str) -> String {
+pub(in crate::terminal) fn with_unit(value: Option<f64>, unit: &str) -> String {
     match value {
         None => "not available".into(),
         Some(_) => format!("{} {unit}", number(value)),
@@ -30,7 +30,7 @@ pub(super) fn with_unit(value: Option<f64>, unit: &str) -> String {
 }
 
 /// As much of a text as fits into some columns, with a mark where it was cut.
-pub(super) fn fit(text: &str, columns: usize) -> String {
+pub(in crate::terminal) fn fit(text: &str, columns: usize) -> String {
     if text.width() <= columns {
         return text.to_owned();
     }
@@ -48,7 +48,7 @@ pub(super) fn fit(text: &str, columns: usize) -> String {
 }
 
 /// Text broken at spaces into lines of at most so many columns.
-pub(super) fn wrap(text: &str, columns: usize) -> Vec<String> {
+pub(in crate::terminal) fn wrap(text: &str, columns: usize) -> Vec<String> {
     let mut lines: Vec<String> = Vec::new();
     for word in text.split(' ') {
         match lines.last_mut() {

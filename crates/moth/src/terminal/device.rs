@@ -16,7 +16,7 @@ use ratatui::{Frame, Terminal, TerminalOptions, Viewport};
 const MOST: (u16, u16) = (1000, 400);
 
 /// The terminal, in use.
-pub(super) struct Screen {
+pub(super) struct Device {
     /// Never dropped: on dropping it shows the cursor, and if the terminal is gone, tells of that on standard error, which is gone
     /// as well, and panics. [`give_back`] shows the cursor.
     terminal: ManuallyDrop<Terminal<CrosstermBackend<Stdout>>>,
@@ -29,7 +29,7 @@ fn area() -> io::Result<Rect> {
     Ok(Rect::new(0, 0, width.min(MOST.0), height.min(MOST.1)))
 }
 
-impl Screen {
+impl Device {
     pub(super) fn enter() -> io::Result<Self> {
         give_back_on_panic();
         enable_raw_mode()?;
@@ -91,7 +91,7 @@ pub(super) fn wait_for_input(within: Duration) -> bool {
     crossterm::event::poll(within).is_ok()
 }
 
-impl Drop for Screen {
+impl Drop for Device {
     fn drop(&mut self) {
         give_back();
     }

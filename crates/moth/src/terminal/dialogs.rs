@@ -1,0 +1,61 @@
+//! What lies over the screen and takes the keys: help, questions, and what to do by hand.
+//!
+//! [`drawn`]: how each looks; [`keys`]: what keys do in each. [`choice`] and [`changing`]: changing the broadcast; [`export`]:
+//! taking something away.
+
+pub(super) mod changing;
+pub mod choice;
+pub(super) mod drawn;
+pub mod export;
+pub(super) mod keys;
+
+use choice::Choice;
+use export::Export;
+use moth_core::proposal::Proposal;
+
+use crate::measuring::tester::TestOrder;
+
+/// What lies over the screen and takes the keys.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Dialog {
+    /// The keys that work here, and the words.
+    Help,
+    /// A dangerous action that wants a yes.
+    Confirm(Box<Proposal>),
+    /// Something only the user can do, with what to type where.
+    ByHand(Box<Proposal>),
+    /// All that can be changed.
+    Changes,
+    /// A change is being chosen.
+    Choose(Choice),
+    /// Leaving would end a real broadcast.
+    ConfirmQuit,
+    /// Filler would be published: what, and how much.
+    Consent(Box<TestOrder>, String),
+    /// A stream key is being typed or pasted. It is never shown.
+    EnterKey(Typed),
+    /// A rehearsal would be published: what, and how much.
+    ConsentRehearsal(String),
+    /// Something more to do in a soak is being typed.
+    EnterToDo(String),
+    /// The stream key would be forgotten.
+    ForgetKey,
+    /// Something is taken away as a file: what, and how.
+    Export(Export),
+}
+
+/// Something typed that is shown nowhere, not even by its length.
+#[derive(Clone, Default, PartialEq, Eq)]
+pub struct Typed(String);
+
+impl std::fmt::Debug for Typed {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("[typed]")
+    }
+}
+
+impl Typed {
+    pub(super) fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+}

@@ -1,0 +1,90 @@
+//! What keys do in each dialog.
+
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use moth_destination::StreamKey;
+
+use super::choice::Kind;
+use super::{Dialog, Typed, changing, export};
+use crate::terminal::model::Model;
+use crate::terminal::reaction::Reaction;
+use crate::terminal::screens::rehearse;
+use crate::terminal::wish::Wish;
+
+/// What a key does in a dialog, which stays open if the reaction has it; `None` if the key closes it and still means what it
+/// says elsewhere.
+pub(in crate::terminal) fn key(dialog: Dialog, model: &mut Model, key: KeyEvent) -> Option<Reaction> {
+    let code = key.code;
+    Some(match dialog {
+        Dialog::Confirm(proposal) => {
+            ask(code, Dialog::Confirm(proposal.clone()), || Reaction::wish(Wish::Act(proposal.action)))
+        }
+        Dialog::ConfirmQuit => ask(code, Dialog::ConfirmQuit, || Reaction::wish(Wish::Quit)),
+        Dialog::Consent(order, words) => ask(code, Dialog::Consent(order.clone(), words), || model.order(*order)),
+        Dialog::ConsentRehearsal(words) => {
+            ask(code, Dialog::ConsentRehearsal(words), || rehearse::begin_prepared(model))
+        }
+        Dialog::ForgetKey => ask(code, Dialog::ForgetKey, || forget_key(model)),
+        Dialog::EnterKey(typed) => type_key(model, typed, key),
+        Dialog::EnterToDo(typed) => rehearse::type_to_do(model, typed, key),
+        Dialog::Choose(choice) => changing::choose_key(model, choice, key),
+        Dialog::Export(chosen) => export::key(model, chosen, key),
+        Dialog::Changes => match code {
+            KeyCode::Char(letter) => match Kind::ALL.into_iter().find(|kind| kind.key() == letter) {
+                Some(kind) => changing::choose(model, kind),
+                None => Reaction::none(),
+            },
+            _ => Reaction::none(),
+        },
+        // It is about to be done by hand: from now on it is looked for.
+        Dialog::ByHand(proposal) if code == KeyCode::Enter && model.takes_changes() => {
+            Reaction::wish(Wish::Act(proposal.action))
+        }
+        // Any key closes what only tells something; q still means what it says.
+        Dialog::Help | Dialog::ByHand(_) if code != KeyCode::Char('q') => Reaction::none(),
+        Dialog::Help | Dialog::ByHand(_) => return None,
+    })
+}
+
+/// A question: y does it, n and Esc leave it, and any other key leaves the question.
+fn ask(code: KeyCode, question: Dialog, yes: impl FnOnce() -> Reaction) -> Reaction {
+    match code {
+        KeyCode::Char('y') => yes(),
+        KeyCode::Char('n') | KeyCode::Esc => Reaction::none(),
+        _ => Reaction::open(question),
+    }
+}
+
+fn type_key(model: &Model, mut typed: Typed, key: KeyEvent) -> Reaction {
+    match key.code {
+        KeyCode::Esc => return Reaction::none(),
+        KeyCode::Enter => {
+            let Some(preparation) = &model.preparation else { return Reaction::none() };
+            let in_use = &preparation.in_use;
+            let kept = StreamKey::new(&typed.0)
+                .map_err(|error| error.to_string())
+                .and_then(|key| in_use.keys.replace(&in_use.service_name, &key).map_err(|error| error.to_string()));
+            let name = &in_use.service.name;
+            return Reaction::tell(match kept {
+                Ok(()) => format!("the stream key of {name} is replaced; it is used when the moth is started again"),
+                Err(error) => error,
+            });
+        }
+        KeyCode::Backspace => {
+            typed.0.pop();
+        }
+        KeyCode::Char(c) if !key.modifiers.contains(KeyModifiers::CONTROL) => typed.0.push(c),
+        _ => {}
+    }
+    Reaction::open(Dialog::EnterKey(typed))
+}
+
+fn forget_key(model: &Model) -> Reaction {
+    let Some(preparation) = &model.preparation else { return Reaction::none() };
+    let in_use = &preparation.in_use;
+    let name = &in_use.service.name;
+    Reaction::tell(match in_use.keys.forget(&in_use.service_name) {
+        Ok(true) => format!("the stream key of {name} is forgotten"),
+        Ok(false) => format!("no stream key of {name} was kept"),
+        Err(error) => error.to_string(),
+    })
+}

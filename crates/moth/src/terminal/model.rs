@@ -1,0 +1,137 @@
+//! What the screens show and what their keys change, apart from the frame around them.
+
+use std::sync::{Arc, Mutex};
+
+use jiff::{Timestamp, Zoned};
+use moth_core::Snapshot;
+use moth_core::proposal::Proposal;
+use moth_drawing::climb::Climb;
+use moth_drawing::evening::Evening;
+
+use super::parts::time_view::TimeView;
+use super::preparation::Preparation;
+use super::reaction::Reaction;
+use super::rehearsing::{CHOICES, Rehearsing};
+use super::wish::Wish;
+use crate::drawings::chronicle::{Chronicle, lock};
+use crate::live::plan::Banner;
+use crate::measuring::tested;
+use crate::measuring::tester::{TestNews, TestOrder};
+use crate::recordings::player::ReplayState;
+use crate::rehearsal::{drawn, told};
+
+/// What the screens show and change.
+#[derive(Debug)]
+pub(super) struct Model {
+    pub banner: Banner,
+    pub is_demo: bool,
+    pub snapshot: Option<Arc<Snapshot>>,
+    /// Which seconds are looked at.
+    pub view: TimeView,
+    /// Which suspects are looked at.
+    pub suspects: SuspectView,
+    /// What is done before going live; `None` without a setup.
+    pub preparation: Option<Box<Preparation>>,
+    /// Where a replay is; `None` if this is none.
+    pub replay: Option<ReplayState>,
+    /// What is rehearsed, and what could be.
+    pub rehearsing: Rehearsing,
+    /// What is written down of the broadcast.
+    pub chronicle: Arc<Mutex<Chronicle>>,
+    /// When it began; `None` if that is not known.
+    pub began: Option<Zoned>,
+    /// Everything that is shown is a stand-in's.
+    pub is_made_up: bool,
+}
+
+/// Which suspects are looked at.
+#[derive(Debug, Default)]
+pub(super) struct SuspectView {
+    /// Of which stage; `None` is the one at fault.
+    pub stage: Option<moth_core::suspects::Fault>,
+    /// The suspect whose evidence is shown, by its place.
+    pub row: usize,
+}
+
+impl Model {
+    pub(super) fn new(banner: Banner, is_demo: bool) -> Self {
+        Self {
+            banner,
+            is_demo,
+            snapshot: None,
+            view: TimeView::default(),
+            suspects: SuspectView::default(),
+            preparation: None,
+            replay: None,
+            rehearsing: Rehearsing::default(),
+            chronicle: Arc::default(),
+            began: None,
+            is_made_up: false,
+        }
+    }
+
+    /// Whether somebody is on air.
+    pub(super) fn is_on_air(&self) -> bool {
+        self.snapshot.as_ref().is_some_and(|snapshot| snapshot.on_air_since.is_some())
+    }
+
+    /// Whether changes can be made: in a replay, what was done is done.
+    pub(super) fn takes_changes(&self) -> bool {
+        self.replay.is_none()
+    }
+
+    /// What can be done now, best first.
+    pub(super) fn proposals(&self) -> Vec<&Proposal> {
+        self.snapshot.as_ref().map_or_else(Vec::new, |s| s.verdict.all_proposals())
+    }
+
+    /// Takes a new snapshot.
+    pub(super) fn show(&mut self, snapshot: Option<Arc<Snapshot>>) {
+        let at = |snapshot: &Option<Arc<Snapshot>>| snapshot.as_ref().map(|snapshot| snapshot.at);
+        if self.replay.is_none() && snapshot.is_some() && at(&snapshot) < at(&self.snapshot) {
+            // Another broadcast began in the place of the one before.
+            (self.began, self.view.cursor) = (None, None);
+        }
+        self.snapshot = snapshot.or(self.snapshot.take());
+    }
+
+    /// Takes news of a test; gives what the user should be told.
+    pub(super) fn learn(&mut self, news: TestNews, now: Timestamp) -> Option<String> {
+        self.preparation.as_mut().and_then(|preparation| preparation.take(news, now))
+    }
+
+    /// Something is to be found out, and the user agreed.
+    pub(super) fn order(&mut self, order: TestOrder) -> Reaction {
+        let Some(preparation) = self.preparation.as_mut() else { return Reaction::none() };
+        preparation.begun(&order);
+        Reaction::wish(Wish::Test(order))
+    }
+
+    /// The climb that is over and shown, or the newest that was kept of what is chosen.
+    pub(super) fn over_climb(&self) -> Option<Climb> {
+        if let Some(run) = self.rehearsing.shown() {
+            return drawn::climb(run.over.as_ref()?, told::caveat(&run.about));
+        }
+        let setup = &self.preparation.as_ref()?.in_use.setup_name;
+        let choice = CHOICES.get(self.rehearsing.at).copied().flatten();
+        let kept = self.rehearsing.last(choice, setup)?;
+        let caveat = kept.simulated.as_ref().map(|shape| format!("The line was simulated, after {shape}."));
+        drawn::climb(kept, caveat)
+    }
+
+    /// The broadcast until now, as plain data.
+    pub(super) fn evening(&self, snapshot: &Snapshot) -> Evening {
+        let source = match (&self.banner.demo, &self.banner.replay) {
+            (Some(name), _) => format!("the demo {name}, all made up"),
+            (None, Some(file)) if self.is_made_up => format!("{file}, all made up"),
+            (None, Some(file)) => file.clone(),
+            (None, None) => format!("a broadcast to {}", snapshot.server),
+        };
+        let mut evening = lock(&self.chronicle).evening(snapshot, snapshot, source, self.began.clone());
+        evening.is_made_up = self.is_made_up || self.banner.demo.is_some();
+        if let Some(preparation) = &self.preparation {
+            tested::join(&mut evening, &preparation.in_use, &preparation.history, preparation.is_stand_in());
+        }
+        evening
+    }
+}

@@ -1,0 +1,76 @@
+//! Which seconds of a broadcast are looked at: where the cursor is, and how many seconds a column stands for.
+
+use std::cell::Cell;
+
+use crossterm::event::KeyCode;
+use moth_core::Snapshot;
+
+/// Seconds that one column of the lanes may stand for.
+const ZOOMS: [usize; 5] = [1, 2, 5, 15, 60];
+
+/// Where on the time axis one looks.
+#[derive(Debug, Default)]
+pub(in crate::terminal) struct TimeView {
+    /// The second under the cursor; `None` is now.
+    pub cursor: Option<usize>,
+    zoom: usize,
+    /// The seconds that the lanes showed when they were drawn last: from, until.
+    shown: Cell<(usize, usize)>,
+}
+
+impl TimeView {
+    /// Seconds per column.
+    pub(in crate::terminal) fn seconds_per_column(&self) -> usize {
+        ZOOMS[self.zoom]
+    }
+
+    /// The lanes were drawn, from this second until that.
+    pub(in crate::terminal) fn note_shown(&self, span: (usize, usize)) {
+        self.shown.set(span);
+    }
+
+    /// The seconds that the lanes showed when they were drawn last: from, until.
+    pub(in crate::terminal) fn shown(&self) -> (usize, usize) {
+        self.shown.get()
+    }
+
+    /// What a key does; `false` if it means nothing here.
+    pub(in crate::terminal) fn key(&mut self, code: KeyCode, snapshot: Option<&Snapshot>) -> bool {
+        match code {
+            KeyCode::Left => self.move_cursor(-1, snapshot),
+            KeyCode::Right => self.move_cursor(1, snapshot),
+            KeyCode::PageUp => self.move_cursor(-10, snapshot),
+            KeyCode::PageDown => self.move_cursor(10, snapshot),
+            KeyCode::Char('n') => self.seek_mark(true, snapshot),
+            KeyCode::Char('N') => self.seek_mark(false, snapshot),
+            KeyCode::Home => self.cursor = Some(0),
+            KeyCode::End | KeyCode::Esc => self.cursor = None,
+            KeyCode::Char('-') => self.zoom = (self.zoom + 1).min(ZOOMS.len() - 1),
+            KeyCode::Char('+' | '=') => self.zoom = self.zoom.saturating_sub(1),
+            _ => return false,
+        }
+        true
+    }
+
+    fn move_cursor(&mut self, columns: i64, snapshot: Option<&Snapshot>) {
+        let Some(snapshot) = snapshot else { return };
+        let last = snapshot.history.len().saturating_sub(1);
+        let from = i64::try_from(self.cursor.unwrap_or(last)).unwrap_or(i64::MAX);
+        let step = i64::try_from(self.seconds_per_column()).unwrap_or(1) * columns;
+        let to = usize::try_from(from.saturating_add(step).max(0)).unwrap_or(0);
+        self.cursor = (to < last).then_some(to);
+    }
+
+    /// The mark before or after the cursor.
+    fn seek_mark(&mut self, forth: bool, snapshot: Option<&Snapshot>) {
+        let Some(snapshot) = snapshot else { return };
+        let last = snapshot.history.len().saturating_sub(1);
+        let here = self.cursor.unwrap_or(last);
+        let marks = || snapshot.marks.iter().map(|mark| mark.at.seconds() as usize);
+        self.cursor = if forth {
+            marks().find(|at| *at > here && *at < last)
+        } else {
+            marks().rev().find(|at| *at < here).or(self.cursor)
+        };
+    }
+}

@@ -1,0 +1,707 @@
+//! The Rehearse screen: what can be rehearsed, the climb or the soak as it goes, and what it came to.
+
+use moth_core::Snapshot;
+use moth_core::rate::grouped;
+use moth_core::suspects::Fault;
+use moth_rehearsal::climb::{Purpose, Tried};
+use moth_rehearsal::figures::{Figures, Known};
+use moth_rehearsal::finding::{Finding, lasted};
+use moth_rehearsal::ladder::{Kind, Value};
+use moth_rehearsal::runner::{Runner, Stand};
+use moth_rehearsal::soak::{Soak, Soaked, TO_DO};
+use moth_store::rehearsals::What;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use ratatui::text::{Line, Span};
+
+use super::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
+use crate::failure::Failure;
+use crate::rehearsal::run::{Run, Task};
+use crate::rehearsal::{self, Wanted};
+use crate::rehearsal::{CONFIRMS, SOAK_S, STEP_S, rungs, server_words, told};
+use crate::terminal::dialogs::Dialog;
+use crate::terminal::dialogs::export::Subject;
+use crate::terminal::model::Model;
+use crate::terminal::preparation::Preparation;
+use crate::terminal::reaction::Reaction;
+use crate::terminal::rehearsing::CHOICES;
+use crate::terminal::rehearsing::{RehearsalOrder, Rehearsing};
+use crate::terminal::style::format::{fit, number, wrap};
+use crate::terminal::style::palette::Palette;
+use crate::terminal::style::paragraphs::{paint, wrapped};
+use crate::terminal::wish::Wish;
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use moth_store::config::Change;
+use std::sync::Arc;
+
+/// Columns of a rung's tries.
+const TRIES: usize = 7;
+/// Columns of a bar.
+const BAR: usize = 20;
+/// A screen of so many columns has room for every figure.
+const WIDE: u16 = 150;
+
+/// Columns of what a rung is, of what came of it, and of a figure.
+fn columns(wide: bool) -> (usize, usize, usize) {
+    if wide { (25, 37, 10) } else { (22, 24, 9) }
+}
+
+/// The mark of a try that held, and of one in which something gave way.
+const HELD: &str = "●";
+const GAVE_WAY: &str = "▲";
+/// Longer things to do are not taken, in characters.
+const LONGEST: usize = 80;
+
+pub(in crate::terminal) const SCREEN: Screen =
+    Screen { name: "Rehearse", draw, keys, help, exports, key, turned_to: nothing_else };
+
+fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
+    let Some(preparation) = &model.preparation else {
+        return without_a_setup(frame, area, model.replay.is_some());
+    };
+    let (area, rehearsing) = (inner(area), &model.rehearsing);
+    let lines = match rehearsing.shown() {
+        None => choices(palette, (rehearsing, model.is_demo), preparation, area),
+        Some(run) => match (&run.over, &run.task) {
+            (Some(over), _) => match &over.what {
+                What::Climb(finding) => climbed(palette, run, finding, area),
+                What::Soak(soaked) => soaked_lines(palette, run, soaked, area),
+            },
+            (None, Task::Climb(runner)) => climbing(palette, run, runner, snapshot, area),
+            (None, Task::Soak(soak)) => soaking((palette, rehearsing.to_do_at), run, soak, snapshot, area),
+        },
+    };
+    paint(frame, area, lines);
+}
+
+fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
+    let rehearsing = &model.rehearsing;
+    if model.preparation.is_none() {
+        return Keys::new();
+    }
+    let is_soak = rehearsing.shown().is_some_and(|run| matches!(run.task, Task::Soak(_)));
+    let mut keys = Vec::new();
+    match (rehearsing.shown().is_some(), rehearsing.is_running()) {
+        (_, true) if is_soak => {
+            keys.extend([("Space", "tick"), ("Esc", "end it"), ("n", "more to do"), ("x", "leave out")]);
+        }
+        (_, true) => keys.push(("Esc", "end it, and put everything back")),
+        (true, false) => {
+            keys.extend(can_keep(rehearsing).then_some(("k", "keep it in the setup")));
+            keys.extend([("e", "export"), ("Enter", "on")]);
+        }
+        (false, false) => {
+            keys.extend([("↑↓", "choose"), ("Enter", "begin")]);
+            keys.extend((!model.is_demo).then_some(("s", "server or stand-in")));
+        }
+    }
+    keys.into_iter().map(|(name, what)| (name, what.to_owned())).collect()
+}
+
+fn help(_: Shown<'_>, mut help: HelpLines<'_>) {
+    help.key("↑ ↓ Enter", "choose what to rehearse, and begin");
+    help.key("s", "to the service, or to a stand-in behind the line as measured");
+    help.key("Esc", "end it: everything is put back, what was found is told");
+    help.key("Space", "in a soak: what is under the cursor was just done");
+    help.key("n  x", "in a soak: something more to do; leave something out");
+    help.key("k", "keep what is recommended in the setup");
+    help.key("e", "take a climb away as SVG or PDF");
+    help.others();
+    help.gap();
+    help.word("● ▲", "a try that held; one in which something gave way");
+    help.word("clean", "it held for the whole of the longer run");
+    for line in wrap(&words(), 62) {
+        help.word("", &line);
+    }
+}
+
+fn exports(model: &Model, _: &Snapshot) -> Vec<(Subject, String)> {
+    let climb = model.over_climb().map(|_| (Subject::Climb, "the climb, with every try".to_owned()));
+    climb.into_iter().collect()
+}
+
+/// Whether what ended can be kept.
+fn can_keep(rehearsing: &Rehearsing) -> bool {
+    let over = rehearsing.run.as_ref().and_then(|run| run.over.as_ref());
+    over.is_some_and(|over| matches!(&over.what, What::Climb(finding) if finding.recommended.is_some()))
+}
+
+fn key(model: &mut Model, code: KeyCode) -> Reaction {
+    if model.preparation.is_none() {
+        return Reaction::none();
+    }
+    if model.rehearsing.is_running() {
+        return running_key(model, code);
+    }
+    let choices = CHOICES.len();
+    match (code, model.rehearsing.run.is_some()) {
+        (KeyCode::Char('k'), true) => return keep_rehearsed(model),
+        // What was found is put away; what can be rehearsed is there again.
+        (KeyCode::Esc | KeyCode::Enter, true) => model.rehearsing.run = None,
+        (_, true) => {}
+        (KeyCode::Up, false) => model.rehearsing.at = model.rehearsing.at.saturating_sub(1),
+        (KeyCode::Down, false) => model.rehearsing.at = (model.rehearsing.at + 1).min(choices - 1),
+        (KeyCode::Char('s'), false) if !model.is_demo => model.rehearsing.no_server = !model.rehearsing.no_server,
+        (KeyCode::Enter, false) => return prepare_rehearsal(model),
+        _ => {}
+    }
+    Reaction::none()
+}
+
+fn running_key(model: &mut Model, code: KeyCode) -> Reaction {
+    let soak = soak(model).map(|soak| soak.to_do().len());
+    let to_do = soak.unwrap_or(0);
+    let at = model.rehearsing.to_do_at.min(to_do.saturating_sub(1));
+    match code {
+        KeyCode::Esc | KeyCode::Char('c') => return Reaction::wish(Wish::Rehearse(RehearsalOrder::Cancel)),
+        _ if to_do == 0 && code != KeyCode::Char('n') => {}
+        KeyCode::Up => model.rehearsing.to_do_at = at.saturating_sub(1),
+        KeyCode::Down => model.rehearsing.to_do_at = (at + 1).min(to_do - 1),
+        KeyCode::Char(' ') | KeyCode::Enter => {
+            model.rehearsing.to_do_at = (at + 1).min(to_do - 1);
+            return Reaction::wish(Wish::Rehearse(RehearsalOrder::Tick(at)));
+        }
+        KeyCode::Char('n') if soak.is_some() => return Reaction::open(Dialog::EnterToDo(String::new())),
+        KeyCode::Char('x') => return leave_out(model, at),
+        _ => {}
+    }
+    Reaction::none()
+}
+
+/// The list as it stands in the setup.
+fn to_do(model: &Model) -> Vec<String> {
+    let own = model.preparation.as_ref().and_then(|preparation| preparation.in_use.setup.soak.clone());
+    own.unwrap_or_else(|| TO_DO.map(str::to_owned).to_vec())
+}
+
+/// The soak that runs, if one does.
+fn soak(model: &Model) -> Option<&Soak> {
+    match &model.rehearsing.run.as_ref()?.task {
+        Task::Soak(soak) => Some(soak),
+        Task::Climb(_) => None,
+    }
+}
+
+fn leave_out(model: &mut Model, at: usize) -> Reaction {
+    let to_leave = soak(model).and_then(|soak| soak.to_do().get(at)).filter(|to_do| to_do.done_at.is_none());
+    let Some(gone) = to_leave.map(|to_do| to_do.text.clone()) else { return Reaction::none() };
+    let left = to_do(model).into_iter().filter(|text| *text != gone).collect();
+    let notice = model.preparation.as_mut().and_then(|preparation| preparation.change(&Change::Soak(left)));
+    Reaction { notice, ..Reaction::wish(Wish::Rehearse(RehearsalOrder::LeaveOut(at))) }
+}
+
+pub(in crate::terminal) fn type_to_do(model: &mut Model, mut typed: String, key: KeyEvent) -> Reaction {
+    match key.code {
+        KeyCode::Esc => return Reaction::none(),
+        KeyCode::Enter => {
+            let text = typed.trim().to_owned();
+            if text.is_empty() {
+                return Reaction::none();
+            }
+            let list = to_do(model).into_iter().chain([text.clone()]).collect();
+            let notice = model.preparation.as_mut().and_then(|preparation| preparation.change(&Change::Soak(list)));
+            return Reaction { notice, ..Reaction::wish(Wish::Rehearse(RehearsalOrder::Add(text))) };
+        }
+        KeyCode::Backspace => {
+            typed.pop();
+        }
+        KeyCode::Char(c) if !key.modifiers.contains(KeyModifiers::CONTROL) && typed.chars().count() < LONGEST => {
+            typed.push(c);
+        }
+        _ => {}
+    }
+    Reaction::open(Dialog::EnterToDo(typed))
+}
+
+/// Gets what is chosen ready; if a service would get it, that is asked about first.
+fn prepare_rehearsal(model: &mut Model) -> Reaction {
+    if model.is_on_air() && !model.is_demo && !model.rehearsing.is_all {
+        return Reaction::tell(
+            "you are on air: a rehearsal takes the place of the broadcast; end it first, or use `moth rehearse` afterwards",
+        );
+    }
+    let (rehearsing, Some(preparation)) = (&mut model.rehearsing, &model.preparation) else { return Reaction::none() };
+    if rehearsing.plan.records {
+        return Reaction::tell(
+            "this broadcast is recorded, and a rehearsal would end up in the same file: use `moth rehearse`",
+        );
+    }
+    let wanted = Wanted {
+        climb: CHOICES.get(rehearsing.at).copied().flatten(),
+        no_server: rehearsing.no_server,
+        ..Wanted::default()
+    };
+    let in_use = &preparation.in_use;
+    let prepared = match &rehearsing.plan.doors {
+        None => rehearsal::prepare_demo(&wanted, in_use, rehearsing.plan.seed),
+        Some(doors) => rehearsal::prepare(&wanted, in_use, doors),
+    };
+    let prepared = match prepared {
+        Err(failure) => return Reaction::tell(failure.to_string()),
+        Ok(prepared) => rehearsing.prepared.insert(Box::new(prepared)),
+    };
+    match prepared.publishes.clone() {
+        None => begin_prepared(model),
+        Some(mut words) => {
+            if in_use.service.unseen.is_none() {
+                words.push_str(". Your channel goes live with it");
+            }
+            Reaction::open(Dialog::ConsentRehearsal(words))
+        }
+    }
+}
+
+pub(in crate::terminal) fn begin_prepared(model: &mut Model) -> Reaction {
+    let rehearsing = &mut model.rehearsing;
+    let Some(prepared) = rehearsing.prepared.take() else { return Reaction::none() };
+    let notice = prepared.cut_off.clone();
+    rehearsing.to_do_at = 0;
+    rehearsing.run = Some(Arc::new(prepared.run.clone()));
+    Reaction { notice, ..Reaction::wish(Wish::Rehearse(RehearsalOrder::Begin(prepared))) }
+}
+
+/// What is recommended goes into the setup.
+fn keep_rehearsed(model: &mut Model) -> Reaction {
+    let is_alone = model.rehearsing.is_all || model.is_demo;
+    let (Some(run), Some(preparation)) = (&model.rehearsing.run, model.preparation.as_mut()) else {
+        return Reaction::none();
+    };
+    // What is on beside it was begun with the setup as it was.
+    let when = if is_alone { "" } else { "; it is used when the moth is started again" };
+    Reaction::tell(match rehearsal::keep(run, &mut preparation.in_use) {
+        Ok(kept) => format!("{kept}{when}"),
+        Err(failure) => failure.to_string(),
+    })
+}
+
+/// What can be rehearsed, and what was found last.
+fn choices(
+    palette: Palette,
+    (rehearsing, is_demo): (&Rehearsing, bool),
+    preparation: &Preparation,
+    area: Rect,
+) -> Vec<Line<'static>> {
+    let roomy = area.height >= 30;
+    let mut lines = Vec::new();
+    lines.extend(wrapped("How much does this rig bear? Find out with nobody watching.", area.width, palette.strong()));
+    if roomy {
+        lines.push(Line::default());
+    }
+    for (i, choice) in CHOICES.into_iter().enumerate() {
+        let (name, what) = match choice {
+            Some(kind) => (kind.word(), climb_words(kind, preparation, is_demo)),
+            None => ("soak", soak_words(preparation)),
+        };
+        let style = if i == rehearsing.at { palette.key() } else { palette.strong() };
+        let pad = " ".repeat(10_usize.saturating_sub(name.len()));
+        let room = usize::from(area.width).saturating_sub(12);
+        for (row, line) in wrap(&what, room).into_iter().enumerate() {
+            if row == 0 {
+                lines.push(Line::from(vec![
+                    Span::styled(format!(" {name} "), style),
+                    Span::raw(pad.clone()),
+                    Span::raw(line),
+                ]));
+            } else {
+                lines.push(Line::raw(format!("{:12}{line}", "")));
+            }
+        }
+        let last = rehearsing.last(choice, &preparation.in_use.setup_name).map(last_words);
+        let last = last.unwrap_or_else(|| "never rehearsed".into());
+        lines.push(Line::styled(fit(&format!("{:12}{last}", ""), area.width.into()), palette.faint()));
+        if roomy {
+            lines.push(Line::default());
+        }
+    }
+    let told = match (is_demo, rehearsing.no_server) {
+        (true, _) => "In the demo it goes to a stand-in on the observatory's afternoon, in short steps, and the evening begins anew afterwards.".to_owned(),
+        (false, true) => "Where: to nobody, a stand-in server behind a line like the one that was measured last. Every result says so.".into(),
+        (false, false) => {
+            let hidden = if preparation.in_use.service.unseen.is_some() { "as a run that no viewer sees" } else { "and viewers see it: this service cannot hide a run" };
+            format!("Where: {} at {}, {hidden}.", preparation.in_use.service.name, server_words(&preparation.in_use, &preparation.history))
+        }
+    };
+    if !roomy {
+        lines.push(Line::default());
+    }
+    lines.extend(wrapped(&told, area.width, Style::new()));
+    let by = match (is_demo, preparation.in_use.setup.broadcaster.command.is_empty()) {
+        (true, _) => "The stand-in broadcaster takes each step by itself.",
+        (false, true) => {
+            "Your broadcaster publishes as always; where it takes no changes from here, you are asked for one step at a time, and the wire is watched until it is there."
+        }
+        (false, false) => "The moth runs the setup's encoder command, again for each step.",
+    };
+    lines.extend(wrapped(by, area.width, palette.faint()));
+    lines
+}
+
+fn climb_words(kind: Kind, preparation: &Preparation, is_demo: bool) -> String {
+    let what = match kind {
+        Kind::Bitrate => "the video bitrate, upwards",
+        Kind::Preset => "the encoder's presets, from light to heavy",
+        Kind::Picture => "picture sizes and rates, from small to large",
+    };
+    if is_demo {
+        return format!("{what}, until frames are lost; a step back, and that for longer");
+    }
+    match rungs::ladder(kind, &rungs::Bounds::default(), &preparation.in_use, &preparation.history) {
+        Ok((ladder, _)) => {
+            let (first, last) = (ladder.rungs().first(), ladder.rungs().last());
+            let ends = first.zip(last).map_or(String::new(), |(a, b)| format!(" ({} to {})", a.words(), b.words()));
+            format!("{what}{ends}, until frames are lost; a step back, and that for longer")
+        }
+        Err(Failure::Rungs(why)) => format!("{what}: {why}"),
+        Err(failure) => format!("{what}: {failure}"),
+    }
+}
+
+fn soak_words(preparation: &Preparation) -> String {
+    let to_do = preparation.in_use.setup.soak.as_ref().map_or(TO_DO.len(), Vec::len);
+    format!("everything as it is, for {} min, with {to_do} things to do meanwhile that may break it", SOAK_S / 60)
+}
+
+fn last_words(past: &moth_store::rehearsals::Rehearsed) -> String {
+    let date = crate::system::out::date(past.date);
+    let simulated = if past.simulated.is_some() { ", line simulated" } else { "" };
+    let what = match &past.what {
+        What::Climb(finding) => match (finding.clean(), finding.recommended()) {
+            (Some(clean), Some(recommended)) => format!("{} clean, {} recommended", clean.words(), recommended.words()),
+            _ => "nothing was clean".into(),
+        },
+        What::Soak(soaked) => soaked.sentence(),
+    };
+    format!("{date}{simulated}: {what}")
+}
+
+/// Where it goes, above everything while one runs.
+fn heading(palette: Palette, run: &Run, what: &str, right: &str, area: Rect) -> Line<'static> {
+    let to = match (&run.about.simulated, run.about.is_made_up) {
+        (_, true) => format!("to {} on the observatory's afternoon, all made up", run.about.server),
+        (Some(_), false) => "to a stand-in server: the line is simulated".into(),
+        (None, false) => format!("to {}", run.about.server),
+    };
+    let left = format!("{what} · {to}");
+    let room = usize::from(area.width).saturating_sub(right.chars().count() + 2);
+    let pad = usize::from(area.width).saturating_sub(fit(&left, room).chars().count() + right.chars().count());
+    Line::from(vec![
+        Span::styled(fit(&left, room), palette.strong()),
+        Span::raw(" ".repeat(pad)),
+        Span::styled(right.to_owned(), palette.faint()),
+    ])
+}
+
+fn bar(done: usize, of: usize) -> String {
+    let filled = (done * BAR).checked_div(of).unwrap_or(0).min(BAR);
+    format!("{}{}", "▇".repeat(filled), "·".repeat(BAR - filled))
+}
+
+fn climbing(palette: Palette, run: &Run, runner: &Runner, snapshot: &Snapshot, area: Rect) -> Vec<Line<'static>> {
+    let left = match runner.left_s() {
+        0 => String::new(),
+        s => format!("about {} left if all holds", lasted(s.div_ceil(10) * 10)),
+    };
+    let what = format!("Climb of {}", plural(runner.ladder().kind()));
+    let mut lines = vec![heading(palette, run, &what, &left, area)];
+    lines.extend(wrapped(&standing(run, runner, snapshot), area.width, Style::new()));
+    let verdict = &snapshot.verdict;
+    let said = match (runner.stand(), verdict.fault) {
+        (Stand::Trying, Fault::None) => "Nothing gives way now.".to_owned(),
+        (Stand::Trying, fault) => format!("{}: {}", fault.word().to_uppercase(), verdict.sentence),
+        // What the rung before left behind is told as no fault of anything.
+        _ => String::new(),
+    };
+    let style = if verdict.fault == Fault::None { palette.faint() } else { palette.fault(verdict.fault) };
+    lines.push(Line::styled(fit(&said, area.width.into()), style));
+    if area.height >= 20 {
+        lines.push(Line::default());
+    }
+    let rows = usize::from(area.height).saturating_sub(lines.len());
+    lines.extend(Rungs::of_a_runner(palette, runner).lines(rows, area));
+    lines
+}
+
+fn plural(kind: Kind) -> &'static str {
+    match kind {
+        Kind::Bitrate => "bitrates",
+        Kind::Preset => "presets",
+        Kind::Picture => "pictures",
+    }
+}
+
+/// What is waited for before anything is tried.
+fn waiting(run: &Run, snapshot: &Snapshot) -> String {
+    match (&run.about.publish_to, snapshot.on_air_since) {
+        (Some(to), None) => format!("Waiting for your broadcaster: have it publish to {to}, with any stream key."),
+        (None, None) => "Waiting for the encoder to publish.".into(),
+        (_, Some(_)) => format!("The broadcaster is there; {} does not take it yet.", run.about.server),
+    }
+}
+
+/// What is being done, in a sentence.
+fn standing(run: &Run, runner: &Runner, snapshot: &Snapshot) -> String {
+    let at =
+        |value: &Value, rung: usize| format!("{} ({} of {})", value.words(), rung + 1, runner.ladder().rungs().len());
+    match (runner.stand(), runner.now()) {
+        (Stand::Waiting, _) => waiting(run, snapshot),
+        (Stand::Setting, Some((value, rung, ..))) => format!("Setting {}.", at(value, rung)),
+        (Stand::Asking, Some((value, rung, ..))) => {
+            let seen = snapshot.awaited.as_ref().map_or("", |awaited| awaited.sentence.as_str());
+            format!("Set your broadcaster to {} now; it counts once the wire shows it. {seen}", at(value, rung))
+        }
+        (Stand::Settling, Some((value, rung, ..))) => {
+            format!("{} is set; what was before drains away.", at(value, rung))
+        }
+        (Stand::Trying, Some((value, rung, length, purpose))) => {
+            let seen = runner.seen();
+            let why = match purpose {
+                Purpose::Search => "is tried",
+                Purpose::Again => "is tried again, as it gave way once",
+                Purpose::Confirm => "must hold for longer",
+            };
+            // Its first seconds still hold what was before.
+            let lost = match seen.seconds() {
+                0 => "its first seconds do not count".to_owned(),
+                _ if seen.lost() > 0.0 => format!("{:.1} % of the frames lost so far", seen.lost() * 100.0),
+                _ => "nothing lost so far".into(),
+            };
+            let of = if seen.seconds() <= length.least_s { length.least_s } else { length.most_s };
+            format!("{} {why}: {} of {}, {lost}.", at(value, rung), lasted(seen.seconds()), lasted(of))
+        }
+        (Stand::PuttingBack, _) => format!("{} is put back.", runner.start().words()),
+        _ => "It is over.".into(),
+    }
+}
+
+/// The rungs, the heaviest at the top, each with its tries and what was measured in the newest.
+struct Rungs<'a> {
+    palette: Palette,
+    rungs: &'a [Value],
+    tries: &'a [Tried],
+    /// The climb that is under way.
+    runner: Option<&'a Runner>,
+    /// The highest that was clean, and the one to use, once that is known.
+    clean: Option<usize>,
+    recommended: Option<usize>,
+    known: Known,
+}
+
+impl<'a> Rungs<'a> {
+    fn of_a_runner(palette: Palette, runner: &'a Runner) -> Self {
+        let (rungs, tries) = (runner.ladder().rungs(), runner.climb().tries());
+        let (runner, known) = (Some(runner), runner.known());
+        Self { palette, rungs, tries, runner, clean: None, recommended: None, known }
+    }
+
+    fn of_a_finding(palette: Palette, finding: &'a Finding) -> Self {
+        let Finding { rungs, tries, highest_clean: clean, recommended, known, .. } = finding;
+        Self { palette, rungs, tries, runner: None, clean: *clean, recommended: *recommended, known: *known }
+    }
+
+    /// The rung that is set or tried.
+    fn now(&self) -> Option<usize> {
+        self.runner?.now().map(|(_, rung, ..)| rung)
+    }
+
+    fn lines(&self, rows: usize, area: Rect) -> Vec<Line<'static>> {
+        let wide = area.width >= WIDE;
+        let (values, came, figure) = columns(wide);
+        let mut head = format!("{:values$}{:TRIES$}{:came$}{:>7}", "  step", "tries", "it came to", "lost");
+        let names: &[&str] = if wide {
+            &["sent kb/s", "bits/px", "frames/s", "CPU %", "GPU %", "encode ms", "queue ms"]
+        } else {
+            &["CPU %", "queue ms"]
+        };
+        for name in names {
+            head.push_str(&format!("{name:>figure$}"));
+        }
+        let mut lines = vec![Line::styled(fit(&head, area.width.into()), self.palette.faint())];
+        // How all of it is known goes below, where there is room.
+        let foot = wrapped(&self.known.words(), area.width, self.palette.faint());
+        let room_for_all = 1 + self.rungs.len() + foot.len();
+        let counts = self.runner.is_some_and(|runner| !self.tries.is_empty() || runner.seen().seconds() > 0);
+        let foot = if counts && rows >= room_for_all { foot } else { Vec::new() };
+        let room = rows.saturating_sub(1 + foot.len()).max(1);
+        // With less room than rungs, those around what matters are shown.
+        let middle = self.now().or(self.clean).unwrap_or(0);
+        let top = self.rungs.len().saturating_sub(1);
+        let last = (middle + room / 2).min(top).max((room - 1).min(top));
+        let first = (last + 1).saturating_sub(room);
+        lines.extend((first..=last).rev().filter_map(|rung| Some(self.row(rung, self.rungs.get(rung)?, wide))));
+        lines.extend(foot);
+        lines
+    }
+
+    fn row(&self, rung: usize, value: &Value, wide: bool) -> Line<'static> {
+        let palette = self.palette;
+        let of_rung: Vec<&Tried> = self.tries.iter().filter(|tried| tried.rung == rung).collect();
+        let (is_clean, is_recommended) = (self.clean == Some(rung), self.recommended == Some(rung));
+        let runner = self.runner.filter(|_| self.now() == Some(rung));
+        let mark = if runner.is_some() || is_recommended { '▸' } else { ' ' };
+        let name = format!("{mark} {}", value.words());
+        let style = if runner.is_some() || is_clean || is_recommended {
+            palette.strong()
+        } else if of_rung.is_empty() {
+            palette.faint()
+        } else {
+            Style::new()
+        };
+        let (values, came_to, figure_columns) = columns(wide);
+        let mut spans = vec![Span::styled(format!("{:values$}", fit(&name, values - 1)), style)];
+        let hidden = of_rung.len().saturating_sub(TRIES - 2);
+        for tried in of_rung.iter().skip(hidden) {
+            let fault = tried.at_fault.map_or(Fault::Network, |(fault, _)| fault);
+            spans.push(if tried.held {
+                Span::styled(HELD, palette.quantity())
+            } else {
+                Span::styled(GAVE_WAY, palette.fault(fault))
+            });
+        }
+        spans.push(Span::raw(" ".repeat(TRIES - (of_rung.len() - hidden))));
+        match (runner, of_rung.last()) {
+            (Some(runner), newest) if runner.stand() == Stand::Trying || newest.is_none() => {
+                let least_s = runner.now().map_or(0, |(_, _, length, _)| length.least_s);
+                spans.push(Span::styled(bar(runner.seen().seconds(), least_s), palette.quantity()));
+            }
+            (_, None) => {}
+            (_, Some(newest)) => {
+                let came = came(newest, is_clean, is_recommended);
+                let fault = newest.at_fault.filter(|_| !newest.held).map_or(Fault::None, |(fault, _)| fault);
+                spans.push(Span::styled(format!("{:came_to$}", fit(&came, came_to - 1)), palette.fault(fault)));
+                spans.push(Span::raw(format!("{:>5.1} %", newest.lost * 100.0)));
+                for figure in figures(&newest.figures, wide) {
+                    spans.push(Span::raw(format!("{figure:>figure_columns$}")));
+                }
+            }
+        }
+        Line::from(spans)
+    }
+}
+
+fn came(tried: &Tried, is_clean: bool, is_recommended: bool) -> String {
+    match (tried.held, tried.at_fault) {
+        (false, Some((fault, Some(cause)))) => format!("{}: {}", fault.word(), cause.words()),
+        (false, Some((fault, None))) => format!("{} gave way", fault.word()),
+        (false, None) => "frames were lost".into(),
+        (true, _) if is_clean && is_recommended => "clean, recommended".into(),
+        (true, _) if is_clean => "clean: the highest".into(),
+        (true, _) if is_recommended => "held, recommended".into(),
+        (true, _) => "held".into(),
+    }
+}
+
+fn figures(figures: &Figures, wide: bool) -> Vec<String> {
+    let whole = |value: Option<f64>| value.map_or_else(|| "n/a".into(), |value| grouped(value.round().max(0.0) as u64));
+    if !wide {
+        return vec![whole(figures.cpu_percent), whole(figures.queue_ms)];
+    }
+    vec![
+        whole(figures.sent_kbps),
+        figures.bits_per_pixel.map_or_else(|| "n/a".into(), |bits| format!("{bits:.3}")),
+        figures.fps.map_or_else(|| "n/a".into(), |fps| format!("{fps:.0}")),
+        whole(figures.cpu_percent),
+        whole(figures.gpu_percent),
+        number(figures.encode_ms),
+        whole(figures.queue_ms),
+    ]
+}
+
+fn climbed(palette: Palette, run: &Run, finding: &Finding, area: Rect) -> Vec<Line<'static>> {
+    let mut lines = vec![heading(palette, run, &format!("Climb of {}: over", plural(finding.climb)), "", area)];
+    for (i, sentence) in told::sentences(run).iter().enumerate() {
+        lines.extend(wrapped(sentence, area.width, if i == 0 { palette.strong() } else { Style::new() }));
+    }
+    if area.height >= 30 {
+        lines.push(Line::default());
+    }
+    let rows = usize::from(area.height).saturating_sub(lines.len());
+    if rows >= 3 {
+        lines.extend(Rungs::of_a_finding(palette, finding).lines(rows, area));
+    }
+    lines
+}
+
+fn soaking(
+    (palette, to_do_at): (Palette, usize),
+    run: &Run,
+    soak: &Soak,
+    snapshot: &Snapshot,
+    area: Rect,
+) -> Vec<Line<'static>> {
+    let (seconds, of) = soak.progress();
+    let left = format!("{} left", lasted(of.saturating_sub(seconds)));
+    let mut lines = vec![heading(palette, run, "Soak", &left, area)];
+    let soaked = soak.soaked();
+    if soak.is_running() {
+        let told = if seconds == 0 { "Its first seconds do not count.".into() } else { soaked.sentence() };
+        lines.push(Line::from(vec![
+            Span::styled(bar(seconds, of), palette.quantity()),
+            Span::raw(format!(" {}", lasted(seconds))),
+        ]));
+        lines.extend(wrapped(&told, area.width, palette.strong()));
+    } else {
+        let told = waiting(run, snapshot);
+        lines.extend(wrapped(&told, area.width, palette.strong()));
+    }
+    let verdict = &snapshot.verdict;
+    if verdict.fault != Fault::None {
+        let said = format!("{}: {}", verdict.fault.word().to_uppercase(), verdict.sentence);
+        lines.extend(wrapped(&said, area.width, palette.fault(verdict.fault)));
+    }
+    lines.push(Line::default());
+    lines.push(Line::styled(
+        "Do these one after another, and tick each: it is marked on the lanes of Watch.",
+        palette.faint(),
+    ));
+    let from = soaked.from;
+    for (i, to_do) in soaked.to_do.iter().enumerate() {
+        let mark = if to_do.done_at.is_some() { '✓' } else { '·' };
+        let when = to_do.done_at.map_or(String::new(), |at| format!("  {} into it", lasted(at.saturating_sub(from))));
+        let style = if i == to_do_at { palette.key() } else { Style::new() };
+        lines.push(Line::from(vec![
+            Span::styled(fit(&format!(" {mark} {} ", to_do.text), usize::from(area.width).saturating_sub(20)), style),
+            Span::styled(when, palette.faint()),
+        ]));
+    }
+    lines.extend(broke_lines(palette, &soaked, area));
+    lines
+}
+
+fn broke_lines(palette: Palette, soaked: &Soaked, area: Rect) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    if soaked.broke.is_empty() {
+        return lines;
+    }
+    lines.push(Line::default());
+    lines.push(Line::styled("What broke it", palette.faint()));
+    for broke in soaked.broke.iter().rev().take(8) {
+        let fault = broke.at_fault.map_or(Fault::None, |(fault, _)| fault);
+        let told = format!("{GAVE_WAY} {}", broke.words(soaked.from));
+        lines.push(Line::styled(fit(&told, area.width.into()), palette.fault(fault)));
+    }
+    lines
+}
+
+fn soaked_lines(palette: Palette, run: &Run, soaked: &Soaked, area: Rect) -> Vec<Line<'static>> {
+    let mut lines = vec![heading(palette, run, "Soak: over", "", area)];
+    for (i, sentence) in told::sentences(run).iter().enumerate() {
+        lines.extend(wrapped(sentence, area.width, if i == 0 { palette.strong() } else { Style::new() }));
+    }
+    lines.extend(broke_lines(palette, soaked, area));
+    let undone: Vec<&str> = soaked.to_do.iter().filter(|t| t.done_at.is_none()).map(|t| t.text.as_str()).collect();
+    if !undone.is_empty() {
+        lines.push(Line::default());
+        lines.extend(wrapped(&format!("Not done meanwhile: {}.", undone.join("; ")), area.width, palette.faint()));
+    }
+    lines
+}
+
+/// How long a climb's steps are, for the help.
+fn words() -> String {
+    format!(
+        "a step lasts {STEP_S} s, or {} where a little is lost; what is found is confirmed for {} min",
+        3 * STEP_S,
+        STEP_S * CONFIRMS / 60
+    )
+}

@@ -1,0 +1,129 @@
+//! The Watch screen: the frame's journey, the lanes, the verdict, the next action.
+
+use crossterm::event::KeyCode;
+use moth_core::{Snapshot, State};
+use ratatui::Frame;
+use ratatui::layout::{Constraint, Layout, Rect};
+
+use super::{HelpLines, Keys, Screen, Shown, nothing_else};
+use crate::terminal::dialogs::choice::Kind;
+use crate::terminal::dialogs::export::Subject;
+use crate::terminal::dialogs::{Dialog, changing};
+use crate::terminal::model::Model;
+use crate::terminal::parts::verdict::key_of;
+use crate::terminal::parts::{journey, lanes, trial, verdict, viewers};
+use crate::terminal::reaction::Reaction;
+use crate::terminal::style::format::wrap;
+use crate::terminal::style::palette::state_mark;
+
+pub(in crate::terminal) const SCREEN: Screen =
+    Screen { name: "Watch", draw, keys, help, exports, key, turned_to: nothing_else };
+
+fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
+    let roomy = area.height >= 32;
+    let gap = u16::from(roomy);
+    let verdict_rows = verdict::rows(snapshot, area.width, if roomy { 12 } else { 6 });
+    let tried_rows = trial::rows(snapshot, roomy, area.width.saturating_sub(2));
+    let [_, path, _, seen, middle, _, tried, judged] = Layout::vertical([
+        Constraint::Length(gap),
+        Constraint::Length(journey::ROWS),
+        Constraint::Length(gap),
+        Constraint::Length(1),
+        Constraint::Min(8),
+        Constraint::Length(gap),
+        Constraint::Length(tried_rows),
+        Constraint::Length(verdict_rows),
+    ])
+    .areas(area);
+    let takes_changes = model.takes_changes();
+    let around = verdict::Around { palette, publish_to: model.banner.publish_to.as_deref(), takes_changes };
+    journey::draw(frame, inner(path), palette, snapshot);
+    viewers::draw(frame, inner(seen), palette, model.view.cursor, snapshot);
+    lanes::draw(frame, inner(middle), palette, &model.view, snapshot);
+    trial::draw(frame, inner(tried), palette, takes_changes, snapshot);
+    verdict::draw(frame, inner(judged), around, snapshot);
+}
+
+/// One column free on both sides.
+fn inner(area: Rect) -> Rect {
+    Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area }
+}
+
+fn keys(Shown { model, snapshot, .. }: Shown<'_>) -> Keys {
+    let (takes_changes, looks_back) = (model.takes_changes(), model.view.cursor.is_some());
+    let mut keys = Vec::new();
+    keys.extend(takes_changes.then_some(("a", "change")));
+    keys.push(("←→", if looks_back { "move the cursor" } else { "look back" }));
+    keys.extend(looks_back.then_some(("Esc", "back to now")));
+    keys.extend((snapshot.undo.is_some() && takes_changes).then_some(("u", "undo the last change")));
+    keys.push(("e E", "export, report"));
+    keys.into_iter().map(|(name, what)| (name, what.to_owned())).collect()
+}
+
+fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
+    // What was done is done: a replay takes no changes.
+    let takes_changes = model.takes_changes();
+    let proposals = if takes_changes { model.proposals() } else { Vec::new() };
+    if let Some(first) = proposals.first() {
+        help.key("Enter", &first.title);
+    }
+    for proposal in proposals {
+        help.key(&key_of(&proposal.action).to_string(), &proposal.title);
+    }
+    let letters: Vec<String> =
+        Kind::ALL.iter().filter(|k| **k != Kind::Hand).map(|kind| format!("{} {}", kind.key(), kind.short())).collect();
+    let changes = format!("change: {}; a all of them", letters.join(", "));
+    for row in if takes_changes { wrap(&changes, 62) } else { Vec::new() } {
+        help.key("", &row);
+    }
+    if !takes_changes {
+        help.key("Space", "stop the replay, and go on");
+        help.key("< >", "slower, faster");
+        help.key("[ ] { }", "30 s, or 5 minutes, back and on");
+    }
+    if snapshot.undo.is_some() && takes_changes {
+        help.key("u", "undo the last change");
+    }
+    help.key("← →", "look back and forth (PgUp PgDn by ten, Home start, Esc now)");
+    help.key("n N", "to the next, the last mark");
+    let seconds = model.view.seconds_per_column();
+    help.key("+ -", &format!("fewer or more seconds in a column (now {seconds})"));
+    help.others();
+    help.key("e E", "take away what is shown, as SVG or PDF; a report of it all");
+    help.key("q", "quit");
+    help.gap();
+    help.word("lagged", "rendering: the scene was late, the last picture came again");
+    help.word("skipped", "encoder: not done with the last picture, so never encoded");
+    help.word("dropped", "network: encoded, but not carried in time, so not sent");
+    help.word("reported", "said by the broadcaster; measured: by the moth or the kernel");
+    help.word("inferred", "read off the wire: likely, not certain");
+    let states = [State::Steady, State::Strained, State::Losing, State::Dark];
+    let marks: Vec<String> = states.iter().map(|s| format!("{} {}", state_mark(Some(*s)), s.word())).collect();
+    help.word("marks", &format!("{}  ◆ change  ╵ event", marks.join("  ")));
+}
+
+fn exports(_: &Model, snapshot: &Snapshot) -> Vec<(Subject, String)> {
+    let mut subjects = vec![
+        (Subject::Lanes, "the lanes, with verdicts and changes".to_owned()),
+        (Subject::Journey, "the frame's journey, as it stands now".to_owned()),
+    ];
+    subjects.extend(snapshot.trial.as_ref().map(|trial| (Subject::Trial, format!("the trial: {}", trial.title))));
+    subjects
+}
+
+pub(super) fn key(model: &mut Model, code: KeyCode) -> Reaction {
+    let kind = |letter| Kind::ALL.into_iter().find(|kind| kind.key() == letter);
+    match code {
+        KeyCode::Enter => changing::propose(model, |_| true),
+        KeyCode::Char('a') => Reaction::open(Dialog::Changes),
+        KeyCode::Char('u') => changing::undo(model),
+        KeyCode::Char(letter) if kind(letter).is_some() => {
+            kind(letter).map_or_else(Reaction::none, |kind| changing::take_kind(model, kind))
+        }
+        code => {
+            let snapshot = model.snapshot.clone();
+            model.view.key(code, snapshot.as_deref());
+            Reaction::none()
+        }
+    }
+}

@@ -1,0 +1,25 @@
+//! What the user wants from outside the screen.
+
+use moth_core::action::Action;
+
+use super::rehearsing::RehearsalOrder;
+use crate::drawings::job::Job;
+use crate::measuring::tester::TestOrder;
+use crate::recordings::player::ReplayOrder;
+
+/// Something the user wants from outside the screen.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Wish {
+    /// To leave.
+    Quit,
+    /// Something done to the broadcast.
+    Act(Action),
+    /// Something found out, or the end of it.
+    Test(TestOrder),
+    /// Another moment, or another speed, of a replay.
+    Replay(ReplayOrder),
+    /// Something drawn and written to a file.
+    Export(Box<Job>),
+    /// Something done about a rehearsal.
+    Rehearse(RehearsalOrder),
+}
