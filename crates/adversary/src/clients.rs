@@ -10,7 +10,7 @@ use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpStream, UnixStream};
 use tokio::time::{sleep, timeout};
 
-use crate::siege::Gang;
+use crate::gang::Gang;
 
 /// Says something, and stays or leaves.
 async fn visit<S: AsyncRead + AsyncWrite + Unpin>(

@@ -4,6 +4,7 @@
 
 #[cfg(unix)]
 mod clients;
+mod gang;
 #[cfg(unix)]
 mod publishers;
 #[cfg(unix)]
@@ -17,4 +18,4 @@ mod watch;
 pub mod words;
 
 #[cfg(unix)]
-pub use siege::{Plan, Report, run};
+pub use siege::{Report, SiegePlan, run};

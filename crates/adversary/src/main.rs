@@ -18,7 +18,7 @@ mod command {
     use std::time::Duration;
 
     use clap::Parser;
-    use moth_adversary::Plan;
+    use moth_adversary::SiegePlan;
 
     /// Misbehaves around a real moth on every side at once, and looks whether the broadcast bears it. Build the moth first.
     #[derive(Debug, Parser)]
@@ -48,8 +48,11 @@ mod command {
         };
         let runs = (options.minutes * 60.0 / options.each).ceil().max(1.0) as u64;
         for seed in options.seed..options.seed + runs {
-            let plan =
-                Plan { moth: moth.clone(), seed, long: Duration::from_secs_f64(options.each.clamp(5.0, 86_400.0)) };
+            let plan = SiegePlan {
+                moth: moth.clone(),
+                seed,
+                long: Duration::from_secs_f64(options.each.clamp(5.0, 86_400.0)),
+            };
             match moth_adversary::run(&plan) {
                 Ok(report) => {
                     let slowest = report.on_air_after.iter().max().copied().unwrap_or_default();

@@ -8,7 +8,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::time::{Instant, sleep, timeout};
 
-use crate::siege::Gang;
+use crate::gang::Gang;
 use crate::words::{EMPTY_MESSAGE, ONE_MORE, PING, Words};
 
 /// One after another, some of which stay.

@@ -11,7 +11,7 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
 use tokio::time::{Instant, sleep, timeout_at};
 
-use crate::siege::Gang;
+use crate::gang::Gang;
 use crate::words::{EMPTY_MESSAGE, ONE_MORE, PING};
 
 /// How a server's goodwill ends.

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
 use rand::{RngExt, SeedableRng};
@@ -11,6 +11,7 @@ use rand_pcg::Pcg64Mcg;
 use tokio::task::JoinSet;
 use tokio::time::sleep;
 
+use crate::gang::Gang;
 use crate::stage::Stage;
 use crate::watch::Watch;
 use crate::{clients, publishers, servers};
@@ -26,7 +27,7 @@ const ENDS: Duration = Duration::from_secs(3);
 
 /// What is to be done.
 #[derive(Debug, Clone)]
-pub struct Plan {
+pub struct SiegePlan {
     /// The moth's program.
     pub moth: PathBuf,
     /// Where everything is drawn from.
@@ -52,24 +53,6 @@ pub struct Report {
     pub ended_after: Duration,
 }
 
-/// What everybody on the adversary's side shares.
-#[derive(Debug, Clone)]
-pub(crate) struct Gang {
-    counted: Arc<Mutex<BTreeMap<&'static str, u64>>>,
-    /// Nobody asks for the place on air while a new broadcaster does.
-    truce: Arc<AtomicBool>,
-}
-
-impl Gang {
-    pub(crate) fn did(&self, what: &'static str) {
-        *self.counted.lock().unwrap_or_else(PoisonError::into_inner).entry(what).or_default() += 1;
-    }
-
-    pub(crate) fn keeps_truce(&self) -> bool {
-        self.truce.load(Ordering::Relaxed)
-    }
-}
-
 /// Its own for each part: what one draws does not depend on how fast another is.
 fn noise(seed: u64, part: u64) -> Pcg64Mcg {
     Pcg64Mcg::seed_from_u64(seed.wrapping_mul(1_000_003).wrapping_add(part))
@@ -79,12 +62,12 @@ fn noise(seed: u64, part: u64) -> Pcg64Mcg {
 ///
 /// # Errors
 /// What was not borne, in a sentence; or what could not be begun.
-pub fn run(plan: &Plan) -> Result<Report, String> {
+pub fn run(plan: &SiegePlan) -> Result<Report, String> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
     runtime.map_err(|error| format!("the adversary could not be started: {error}"))?.block_on(besiege(plan))
 }
 
-async fn besiege(plan: &Plan) -> Result<Report, String> {
+async fn besiege(plan: &SiegePlan) -> Result<Report, String> {
     let mut stage = Stage::set(&plan.moth)?;
     let watch = Watch::begin(stage.lines()?, stage.moth_id());
     watch.first_line().await.map_err(|what| format!("{what}:\n{}", stage.log()))?;

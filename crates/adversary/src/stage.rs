@@ -27,8 +27,8 @@ esac
 
 pub(crate) struct Stage {
     dir: TempDir,
-    moth: Running,
-    broadcaster: Option<Running>,
+    moth: ChildProgram,
+    broadcaster: Option<ChildProgram>,
     pub(crate) server_port: u16,
     pub(crate) publish_port: u16,
     pub(crate) feed_port: u16,
@@ -36,9 +36,9 @@ pub(crate) struct Stage {
 }
 
 /// A program that ends when it is dropped.
-struct Running(Child);
+struct ChildProgram(Child);
 
-impl Running {
+impl ChildProgram {
     fn signal(&self, signal: Signal) {
         if let Some(pid) = i32::try_from(self.0.id()).ok().and_then(Pid::from_raw) {
             let _ = kill_process(pid, signal);
@@ -46,7 +46,7 @@ impl Running {
     }
 }
 
-impl Drop for Running {
+impl Drop for ChildProgram {
     fn drop(&mut self) {
         let _ = self.0.kill();
         let _ = self.0.wait();
@@ -100,7 +100,7 @@ impl Stage {
             .stderr(errors)
             .spawn()
             .map_err(cannot("the moth could not be started"))?;
-        Ok(Self { moth: Running(moth), dir, broadcaster: None, server_port, publish_port, feed_port, http_port })
+        Ok(Self { moth: ChildProgram(moth), dir, broadcaster: None, server_port, publish_port, feed_port, http_port })
     }
 
     pub(crate) fn lines(&mut self) -> Result<ChildStdout, String> {
@@ -128,7 +128,7 @@ impl Stage {
             .stderr(errors)
             .spawn()
             .map_err(cannot("ffmpeg could not be started"))?;
-        self.broadcaster = Some(Running(child));
+        self.broadcaster = Some(ChildProgram(child));
         Ok(())
     }
 

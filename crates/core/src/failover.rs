@@ -22,7 +22,7 @@ const MOST_AN_HOUR: u32 = 4;
 
 /// What it looks at, every second.
 #[derive(Debug, Clone)]
-pub struct Look<'a> {
+pub struct ServerLook<'a> {
     /// When.
     pub now: Moment,
     /// The connection's state.
@@ -83,7 +83,7 @@ impl Failover {
     }
 
     /// Looks, and perhaps wants another server; with why.
-    pub fn look(&mut self, look: &Look<'_>) -> Option<(String, String)> {
+    pub fn look(&mut self, look: &ServerLook<'_>) -> Option<(String, String)> {
         let now = look.now;
         let bad = match look.state? {
             state @ State::Dark => Some(state),
@@ -155,7 +155,8 @@ mod tests {
             let now = Moment::from_ms(second * 1000);
             let asked = Bitrate::from_kbps(6000);
             let cause = Some(Cause::ServerSlow);
-            let look = Look { now, state: Some(state), cause, server: &server, servers, asked, others_silent: false };
+            let look =
+                ServerLook { now, state: Some(state), cause, server: &server, servers, asked, others_silent: false };
             if let Some((to, why)) = failover.look(&look) {
                 assert!(why.starts_with(&server), "{why}");
                 failover.settled(now, &server);
@@ -191,7 +192,7 @@ mod tests {
         assert!(run(&mut failover, &servers, 0..200, State::Dark).is_empty());
         failover.set_consent(true);
         for second in 0..60 {
-            let look = Look {
+            let look = ServerLook {
                 now: Moment::from_ms(second * 1000),
                 state: Some(State::Dark),
                 cause: None,

@@ -74,7 +74,7 @@ const TAKES: Duration = Duration::from_secs(10);
 
 /// What the keeper looks at, ten times a second.
 #[derive(Debug, Clone, Copy)]
-pub struct Look {
+pub struct BitrateLook {
     /// When.
     pub now: Moment,
     /// How long the oldest frame in the queue has waited, in milliseconds.
@@ -271,7 +271,7 @@ impl Keeper {
     }
 
     /// Looks, and perhaps wants a change.
-    pub fn look(&mut self, look: &Look) -> Option<Move> {
+    pub fn look(&mut self, look: &BitrateLook) -> Option<Move> {
         if self.mode == Mode::Off {
             return None;
         }

@@ -7,6 +7,7 @@ mod away;
 pub mod cause;
 mod encoder;
 mod network;
+mod other_server;
 mod rendering;
 pub mod suspect;
 mod weighing;

@@ -3,6 +3,7 @@
 //! The same data as tables is in [`table`]. A drawing's way: plain data ([`evening`], [`measured`], …) → a drawing ([`lanes`],
 //! [`why`], …) on a `sheet` → a file ([`export`]). Nothing here knows a terminal, a network or a clock.
 
+mod anonymous;
 pub mod climb;
 pub mod comparison;
 pub mod evening;

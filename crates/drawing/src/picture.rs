@@ -1,6 +1,6 @@
 //! The map of pictures: sizes by rates, how each looks for the bitrate there is, and which is recommended.
 
-use moth_plan::picture::{Cell, Look, PictureMap};
+use moth_plan::picture::{Appearance, Cell, PictureMap};
 use moth_plan::text::{Size, percent};
 
 use crate::hatch::{self, Hatch};
@@ -43,8 +43,8 @@ pub fn draw(picture: &Picture, theme: Theme) -> Drawing {
         Some(cell) => format!("{} at {} frames/s suits {} of video best", cell.size, cell.fps, map.bitrate),
         None => "There is no picture to choose from".into(),
     };
-    let looks =
-        [Look::Spare, Look::Good, Look::Soft, Look::Blocky].map(|look| format!("{}: {}", look.word(), look.meaning()));
+    let looks = [Appearance::Spare, Appearance::Good, Appearance::Soft, Appearance::Blocky]
+        .map(|look| format!("{}: {}", look.word(), look.meaning()));
     let notes = vec![
         format!("{}.", looks.join("; ")),
         "What a picture needs is an estimate from its size, its rate and how much moves; bits/pixel are the bits there are for each \
@@ -91,10 +91,10 @@ fn draw_cell(sheet: &mut Sheet, (x, y, width): (f64, f64, f64), cell: &Cell, (is
     // The strip at the left tells the look by its hatching too.
     let strip = x + 34.0;
     let (hatch, step) = match cell.look {
-        Look::Spare => (Hatch::Empty, 8.0),
-        Look::Good => (Hatch::Rising, 9.0),
-        Look::Soft => (Hatch::Rising, 5.0),
-        Look::Blocky => (Hatch::Rising, 2.6),
+        Appearance::Spare => (Hatch::Empty, 8.0),
+        Appearance::Good => (Hatch::Rising, 9.0),
+        Appearance::Soft => (Hatch::Rising, 5.0),
+        Appearance::Blocky => (Hatch::Rising, 2.6),
     };
     hatch::fill(sheet, (x, y, strip, y1), hatch, step, theme.look(cell.look));
     sheet.outline(
@@ -114,12 +114,12 @@ fn draw_cell(sheet: &mut Sheet, (x, y, width): (f64, f64, f64), cell: &Cell, (is
 }
 
 impl Theme {
-    pub(crate) fn look(self, look: Look) -> crate::theme::Colour {
+    pub(crate) fn look(self, look: Appearance) -> crate::theme::Colour {
         match look {
-            Look::Spare => self.faint(),
-            Look::Good => self.quantity().1,
-            Look::Soft => self.warning(),
-            Look::Blocky => self.bad(),
+            Appearance::Spare => self.faint(),
+            Appearance::Good => self.quantity().1,
+            Appearance::Soft => self.warning(),
+            Appearance::Blocky => self.bad(),
         }
     }
 }

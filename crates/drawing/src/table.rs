@@ -97,7 +97,7 @@ struct TestRow<'a> {
 
 #[derive(Serialize)]
 #[serde(tag = "kind", rename_all = "lowercase")]
-enum Line<'a> {
+enum TableLine<'a> {
     Second(SecondRow),
     Verdict(VerdictRow<'a>),
     Change(ChangeRow<'a>),
@@ -150,10 +150,10 @@ fn rows_as_csv<R: Serialize + Default>(rows: impl Iterator<Item = R>) -> Result<
 /// # Errors
 /// [`TableError`].
 pub fn json_lines(evening: &Evening) -> Result<Vec<u8>, TableError> {
-    let lines = second_rows(evening).map(Line::Second).chain(verdict_rows(evening).map(Line::Verdict));
-    let lines = lines.chain(change_rows(evening).map(Line::Change));
+    let lines = second_rows(evening).map(TableLine::Second).chain(verdict_rows(evening).map(TableLine::Verdict));
+    let lines = lines.chain(change_rows(evening).map(TableLine::Change));
     let mut text = Vec::new();
-    for line in lines.chain(test_rows(evening).into_iter().map(Line::Test)) {
+    for line in lines.chain(test_rows(evening).into_iter().map(TableLine::Test)) {
         serde_json::to_writer(&mut text, &line).map_err(|error| TableError(error.to_string()))?;
         text.push(b'\n');
     }

@@ -29,7 +29,7 @@ pub struct TooStrange(pub String);
 /// A line of JSON. Everything is optional; what is not known here is not accepted, as it may be a misspelling.
 #[derive(Debug, Default, Deserialize)]
 #[serde(default, deny_unknown_fields)]
-struct Line {
+struct ReportLine {
     rendered: Option<u64>,
     lagged: Option<u64>,
     encoded: Option<u64>,
@@ -123,7 +123,8 @@ impl Reports {
 const MOST_FRAMES: u64 = 1_000_000_000_000;
 
 fn of_json(text: &str) -> Result<Vec<Heard>, TooStrange> {
-    let line: Line = serde_json::from_str(text).map_err(|error| TooStrange(format!("a line of JSON: {error}")))?;
+    let line: ReportLine =
+        serde_json::from_str(text).map_err(|error| TooStrange(format!("a line of JSON: {error}")))?;
     let within = |name: &str, value: Option<f64>, most: f64| match value {
         Some(v) if !(0.0..=most).contains(&v) => Err(TooStrange(format!("{name} is {v}; expected from 0 to {most}"))),
         other => Ok(other),

@@ -8,7 +8,7 @@ use moth_core::machine_load::MachineLoad;
 use moth_plan::check::{Fact, Lookup, MachineFacts};
 use moth_plan::surroundings::Surroundings;
 
-use crate::look::Look;
+use crate::look::MachineLook;
 
 /// Where things would be read.
 #[derive(Debug, Clone)]
@@ -37,7 +37,7 @@ impl Machine {
     }
 
     /// Nothing is known.
-    pub fn read(&mut self, _look: Look) -> MachineLoad {
+    pub fn read(&mut self, _look: MachineLook) -> MachineLoad {
         MachineLoad::default()
     }
 }

@@ -5,7 +5,7 @@
 
 mod look;
 
-pub use look::Look;
+pub use look::MachineLook;
 
 #[cfg(target_os = "linux")]
 mod busiest;

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 /// What is looked at, and how closely.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Look {
+pub struct MachineLook {
     /// Time since any beginning, always the same one.
     pub at: Duration,
     /// The broadcaster's end of its connection.

@@ -13,7 +13,7 @@ use crate::cpu::Cpu;
 use crate::disk::{self, Writers, Writes};
 use crate::gpu::{self, GpuClients, GpuShares};
 use crate::interface::{self, Counters};
-use crate::look::Look;
+use crate::look::MachineLook;
 use crate::programs::program;
 use crate::socket_owner::owner_of;
 use crate::uploads::Sockets;
@@ -90,7 +90,7 @@ impl Machine {
     }
 
     /// The load since the last call; call it about once a second. What cannot be read is `None`.
-    pub fn read(&mut self, look: Look) -> MachineLoad {
+    pub fn read(&mut self, look: MachineLook) -> MachineLoad {
         let due = self.slow.0.is_none_or(|at| look.at.saturating_sub(at) >= SLOW);
         if due || look.closely {
             self.slow = (Some(look.at), self.slowly(look));
@@ -108,7 +108,7 @@ impl Machine {
     }
 
     /// What changes slowly, or is dear to read.
-    fn slowly(&mut self, look: Look) -> MachineLoad {
+    fn slowly(&mut self, look: MachineLook) -> MachineLoad {
         let Places { proc, sys, recordings } = self.places.clone();
         let memory = condition::memory(&proc).ok();
         let hottest = condition::heat(&sys).ok().and_then(|zones| {
@@ -161,7 +161,7 @@ impl Machine {
         }
     }
 
-    fn read_cpu(&mut self, look: Look, load: &mut MachineLoad) {
+    fn read_cpu(&mut self, look: MachineLook, load: &mut MachineLoad) {
         let cpu = self.cpu.look(&self.places.proc);
         let known = self.broadcaster.as_ref().map(|b| (b.pid, b.ticks));
         let found = self.find_broadcaster(look.broadcaster);
@@ -187,7 +187,7 @@ impl Machine {
     }
 
     /// Every engine's share, and who uses it most but for the broadcaster.
-    fn read_gpu(&mut self, look: Look, load: &mut MachineLoad) {
+    fn read_gpu(&mut self, look: MachineLook, load: &mut MachineLoad) {
         let but = [own(), self.broadcaster.as_ref().map_or(0, |b| b.pid)];
         let shares = self.clients.look(&self.places.proc, look.at, look.closely, &but);
         let nvidia = self.nvidia.look(&self.places.proc, &but);
@@ -215,7 +215,7 @@ impl Machine {
         Some(now?.sent_bytes.saturating_sub(before?.sent_bytes))
     }
 
-    fn read_disk(&mut self, look: Look, load: &mut MachineLoad) {
+    fn read_disk(&mut self, look: MachineLook, load: &mut MachineLoad) {
         let Some(folder) = self.places.recordings.as_deref() else { return };
         let now = disk::writes(&self.places.sys, folder);
         let before = std::mem::replace(&mut self.writes, now);

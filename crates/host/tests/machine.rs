@@ -7,7 +7,7 @@ use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::os::unix::fs::symlink;
 use std::path::Path;
 
-use moth_host::{Look, Machine, Places};
+use moth_host::{Machine, MachineLook, Places};
 use std::time::Duration;
 
 /// A `/proc` of a machine with two cores, a broadcaster (pid 70), and a stitching job in two processes.
@@ -46,7 +46,11 @@ fn a_recorded_tree_gives_shares_the_broadcaster_and_the_busiest_other() {
     let mut machine = Machine::new(places);
     for second in 1..=3 {
         tree(dir.path(), second);
-        let load = machine.read(Look { at: Duration::from_secs(second), broadcaster: Some(peer), ..Look::default() });
+        let load = machine.read(MachineLook {
+            at: Duration::from_secs(second),
+            broadcaster: Some(peer),
+            ..MachineLook::default()
+        });
         if second == 1 {
             assert_eq!(load.cpu, None, "one look is not yet a share");
             continue;
@@ -66,11 +70,12 @@ fn a_tree_that_tells_nothing_is_not_available() {
     let dir = tempfile::tempdir().unwrap();
     let places = Places { proc: dir.path().to_owned(), sys: "/nonexistent".into(), recordings: None };
     let mut machine = Machine::new(places);
-    machine.read(Look::default());
-    let load = machine.read(Look { broadcaster: Some("127.0.0.1:9".parse().unwrap()), ..Look::default() });
+    machine.read(MachineLook::default());
+    let load =
+        machine.read(MachineLook { broadcaster: Some("127.0.0.1:9".parse().unwrap()), ..MachineLook::default() });
     assert_eq!((load.cpu, load.broadcaster_cpu, load.busiest_other), (None, None, None));
     fs::write(dir.path().join("stat"), "cpu nonsense\n").unwrap();
-    assert_eq!(machine.read(Look::default()).cpu, None);
+    assert_eq!(machine.read(MachineLook::default()).cpu, None);
 }
 
 #[test]
@@ -79,10 +84,10 @@ fn on_this_machine_the_owner_of_a_connection_is_found() {
     let client = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
     let mut machine = Machine::new(Places::real(None));
     let peer = client.local_addr().unwrap();
-    machine.read(Look { broadcaster: Some(peer), ..Look::default() });
+    machine.read(MachineLook { broadcaster: Some(peer), ..MachineLook::default() });
     // Time is counted in ticks of 10 ms: read on until one has passed.
     let load = (0..100_000)
-        .map(|_| machine.read(Look { broadcaster: Some(peer), ..Look::default() }))
+        .map(|_| machine.read(MachineLook { broadcaster: Some(peer), ..MachineLook::default() }))
         .find(|load| load.cpu.is_some())
         .unwrap();
     let own = fs::read_to_string("/proc/self/comm").unwrap();
@@ -95,7 +100,7 @@ fn on_this_machine_everything_that_can_be_read_is_plausible() {
     let dir = tempfile::tempdir().unwrap();
     let mut machine = Machine::new(Places::real(Some(dir.path().to_owned())));
     let server = Some("127.0.0.1".parse().unwrap());
-    let look = |s: u64| Look { at: Duration::from_secs(s), server, closely: true, ..Look::default() };
+    let look = |s: u64| MachineLook { at: Duration::from_secs(s), server, closely: true, ..MachineLook::default() };
     machine.read(look(1));
     let load = machine.read(look(2));
     let share = |figure: Option<f64>| assert!(figure.is_none_or(|share| (0.0..=1.0).contains(&share)), "{load:?}");

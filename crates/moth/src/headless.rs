@@ -9,7 +9,7 @@ use tokio::sync::{mpsc, watch};
 
 use crate::failure::Failure;
 use crate::failure::Outcome;
-use crate::live::conductor::{Desk, conduct};
+use crate::live::conductor::{Attached, conduct};
 use crate::live::showing::Showing;
 use crate::outlets::herald::Bell;
 use crate::outlets::json_line::JsonLine;
@@ -51,9 +51,9 @@ pub(crate) fn run(showing: Showing) -> Outcome {
             }
         };
         let told = tell::listen(socket.as_deref())?;
-        let mut desk = Desk { actions, stop, recording, outlets, told, asked_to_stop: None };
-        let conducted = conduct(production, core, &mut desk, LOOK_EACH, look).await;
-        desk.close()?;
+        let mut attached = Attached { actions, stop, recording, outlets, told, asked_to_stop: None };
+        let conducted = conduct(production, core, &mut attached, LOOK_EACH, look).await;
+        attached.close()?;
         conducted?;
         if let Some(last) = unprinted {
             lines.print(&JsonLine::from(&*last));

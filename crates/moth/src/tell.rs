@@ -53,14 +53,14 @@ impl Answer {
 }
 
 /// Something told, and where the answer goes.
-pub type Told = (Vec<String>, oneshot::Sender<Answer>);
+pub type ToldWords = (Vec<String>, oneshot::Sender<Answer>);
 
 /// Lets a running moth be told things, from now on, on this runtime. A second moth in the same place cannot be, which
 /// is said and does no harm.
 ///
 /// # Errors
 /// [`Failure::Told`] if a socket that was named cannot be opened.
-pub(crate) fn listen(socket: Option<&std::path::Path>) -> Result<mpsc::UnboundedReceiver<Told>, Failure> {
+pub(crate) fn listen(socket: Option<&std::path::Path>) -> Result<mpsc::UnboundedReceiver<ToldWords>, Failure> {
     let (tell, told) = mpsc::unbounded_channel();
     #[cfg(unix)]
     match post::Post::open(socket) {
@@ -68,7 +68,9 @@ pub(crate) fn listen(socket: Option<&std::path::Path>) -> Result<mpsc::Unbounded
             tokio::spawn(post.run(tell));
         }
         Err(error) if socket.is_none() => tracing::warn!(%error, "`moth tell` cannot reach this one"),
-        Err(error) => return Err(Failure::Told(format!("the socket given with --socket cannot be opened: {error}"))),
+        Err(error) => {
+            return Err(Failure::Told(format!("the socket given with --socket cannot be opened: {error}")));
+        }
     }
     #[cfg(not(unix))]
     drop((tell, socket));

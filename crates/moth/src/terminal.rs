@@ -10,6 +10,7 @@ mod parts;
 mod preparation;
 mod reaction;
 mod rehearsing;
+mod screen;
 mod screens;
 pub mod style;
 mod wish;

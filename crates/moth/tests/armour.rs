@@ -354,7 +354,8 @@ fn the_broadcast_bears_an_adversary_on_every_side() {
     if !have(&["ffmpeg"]) {
         return;
     }
-    let plan = moth_adversary::Plan { moth: env!("CARGO_BIN_EXE_moth").into(), seed: 1, long: Duration::from_secs(30) };
+    let plan =
+        moth_adversary::SiegePlan { moth: env!("CARGO_BIN_EXE_moth").into(), seed: 1, long: Duration::from_secs(30) };
     let report = moth_adversary::run(&plan).unwrap_or_else(|what| panic!("{what}"));
     assert!(report.attacks.len() > 30, "{:#?}", report.attacks);
 }

@@ -52,7 +52,7 @@ fn real_servers_are_ranked_in_the_order_of_their_buckets() {
     let names = ["Aldmoor", "Brackwater", "Cindervale", "Dunmere", "Elmsreach"];
     let addresses: Vec<String> = (0..5).map(|i| format!("rtmp://{}:1935/live", Hosts::ip(i))).collect();
     let servers: Vec<(&str, &str)> = names.iter().copied().zip(addresses.iter().map(String::as_str)).collect();
-    let desk = Desk::new(&servers);
+    let desk = Attached::new(&servers);
     let report = desk.measure(hosts.at_home(), &["routes", "--up-to", "12M", "--pick", "--line", "the test's"]);
     assert_eq!(order(&report), ["Dunmere", "Brackwater", "Cindervale", "Aldmoor", "Elmsreach"], "{report}");
     for (name, kbps) in names.iter().zip(buckets) {
@@ -91,7 +91,7 @@ fn what_is_published_for_a_test_is_a_broadcast_that_decodes() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Desk::new(&[("Aldmoor", &nginx.address())]);
+    let desk = Attached::new(&[("Aldmoor", &nginx.address())]);
     let chart = desk.dir.path().join("servers.svg").display().to_string();
     let report = desk.measure(here(), &["routes", "--chart", &chart]);
     let result = &place(&report, "Aldmoor")["result"];
@@ -171,7 +171,7 @@ fn each_failure_is_one_clear_line_and_the_others_are_still_tested() {
     ];
     let mut servers: Vec<(&str, &str)> = cases.iter().map(|(name, address, ..)| (*name, *address)).collect();
     servers.push(("good", &good_address));
-    let desk = Desk::new(&servers);
+    let desk = Attached::new(&servers);
     let began = Instant::now();
     // Without what a service adds for an unseen run: the key must be the very one that is in use.
     let plain = desk.config().replace("unseen = \"-dim\"\n", "");
@@ -201,7 +201,7 @@ fn the_line_is_measured_and_a_deep_buffer_told_from_a_shallow_one() {
     let hosts = Hosts::new();
     let address = format!("rtmp://{SERVER_IP}:19351/moth");
     let _ingest = Ingest::begin(hosts.at_server(), &address, &[]);
-    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
     let mut bloat = Vec::new();
     for (kbps, buffer_ms, word) in [(6000, 30, "shallow"), (4000, 600, "deep")] {
         hosts.narrow(0, kbps, buffer_ms);
@@ -249,7 +249,7 @@ fn another_upload_on_the_line_is_named_with_its_program() {
     let other = publish(hosts.at_home(), &format!("rtmp://{}:1935/live/x", Hosts::ip(1)), 60, 2500);
     wait_for("the other upload", Duration::from_secs(10), || (!nginx.recordings().is_empty()).then_some(()));
     hosts.narrow(0, 6000, 100);
-    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
     let report = desk.measure(hosts.at_home(), &["uplink", "--to", &address]);
     drop(Running(other));
     let upload = &report["around"]["uploads"][0];
@@ -266,7 +266,7 @@ fn what_was_tested_until_ctrl_c_is_told_and_kept() {
     }
     let nginx = Nginx::new();
     let (one, two) = (nginx.address(), nginx.address().replace("127.0.0.1", "localhost"));
-    let desk = Desk::new(&[("Aldmoor", &one), ("Brackwater", &two)]);
+    let desk = Attached::new(&[("Aldmoor", &one), ("Brackwater", &two)]);
     let child = here()
         .arg(env!("CARGO_BIN_EXE_moth"))
         .args(["routes", "--yes", "--json", "--key-file"])
@@ -304,7 +304,7 @@ fn a_measuring_host_takes_one_key_only_if_told_so_and_survives_garbage() {
         let mut stream = std::net::TcpStream::connect(format!("127.0.0.1:{port}")).unwrap();
         let _ = stream.write_all(garbage);
     }
-    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
     let refused = desk.moth(here(), &["uplink", "--to", &address]);
     let said = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert_eq!(refused.status.code(), Some(2));
@@ -322,7 +322,7 @@ fn a_measuring_host_takes_one_key_only_if_told_so_and_survives_garbage() {
 
 #[test]
 fn nobody_publishes_under_a_key_without_consent() {
-    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
     let key = desk.dir.path().join("key").display().to_string();
     let refused = |words: &[&str]| {
         let out = desk.moth(here(), &[words, &["--key-file", &key]].concat());

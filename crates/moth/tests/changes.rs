@@ -42,7 +42,7 @@ fn an_encoder_run_by_the_moth_is_run_again_lower_and_the_recording_stays_one() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let before = desk.config();
     let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
     on_air_at(&moth, 2500.0, 3500.0);
@@ -78,7 +78,7 @@ fn an_encoder_that_does_not_take_a_value_runs_on_as_before() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
     on_air_at(&moth, 2500.0, 3500.0);
     let (status, said) = moth.tell(&["preset", "heavier"]);
@@ -101,7 +101,7 @@ fn a_crash_in_the_middle_of_a_change_leaves_a_usable_setup() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let (before, port) = (desk.config(), free_port());
     let moth = Moth::on_setup(here(), &desk, port, &[]);
     on_air_at(&moth, 2500.0, 3500.0);
@@ -124,7 +124,7 @@ fn switched(takes_two: bool) {
         return;
     }
     let (first, second) = (Nginx::new(), Nginx::new());
-    let desk = Desk::new(&[("Aldmoor", &first.address()), ("Dunmere", &second.address())]);
+    let desk = Attached::new(&[("Aldmoor", &first.address()), ("Dunmere", &second.address())]);
     let config = desk.config().replace("name = \"Nocturne\"", &format!("name = \"Nocturne\"\ntakes_two = {takes_two}"));
     std::fs::write(desk.dir.path().join("moth.toml"), config).unwrap();
     let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
@@ -174,7 +174,7 @@ fn a_move_to_a_server_that_does_not_answer_leaves_the_broadcast_where_it_was() {
     let nginx = Nginx::new();
     let closed = format!("rtmp://127.0.0.1:{}/live", free_port());
     for takes_two in [true, false] {
-        let desk = Desk::new(&[("Aldmoor", &nginx.address()), ("Dunmere", &closed)]);
+        let desk = Attached::new(&[("Aldmoor", &nginx.address()), ("Dunmere", &closed)]);
         let named = format!("name = \"Nocturne\"\ntakes_two = {takes_two}");
         let config = desk.config().replace("name = \"Nocturne\"", &named);
         std::fs::write(desk.dir.path().join("moth.toml"), config).unwrap();
@@ -201,7 +201,7 @@ fn when_a_server_is_killed_the_broadcast_goes_on_at_the_next_if_that_was_agreed_
     }
     for agreed in [true, false] {
         let (mut first, second) = (Nginx::new(), Nginx::new());
-        let desk = Desk::new(&[("Aldmoor", &first.address()), ("Dunmere", &second.address())]);
+        let desk = Attached::new(&[("Aldmoor", &first.address()), ("Dunmere", &second.address())]);
         let more: &[&str] = if agreed { &["--failover"] } else { &[] };
         let moth = Moth::on_setup(here(), &desk, free_port(), more);
         let ffmpeg = publish(here(), &moth.publish_to(), 22, 1000);
@@ -252,7 +252,7 @@ fn the_keeper_follows_a_line_that_shrinks_and_grows_again() {
     hosts.narrow(0, 8000, 200);
     let nginx = Nginx::at(&hosts);
     let address = format!("rtmp://{SERVER_IP}:1935/live");
-    let desk = Desk::with_encoder(&[("Aldmoor", &address)], "keeper = \"act\"\nkeeper_floor = \"500 kb/s\"\n");
+    let desk = Attached::with_encoder(&[("Aldmoor", &address)], "keeper = \"act\"\nkeeper_floor = \"500 kb/s\"\n");
     let moth = Moth::on_setup(hosts.at_home(), &desk, free_port(), &[]);
     on_air_at(&moth, 2500.0, 3500.0);
     std::thread::sleep(Duration::from_secs(6));
@@ -295,7 +295,7 @@ fn a_change_by_hand_is_looked_for_on_the_wire() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Desk::new(&[("Aldmoor", &nginx.address())]);
+    let desk = Attached::new(&[("Aldmoor", &nginx.address())]);
     let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
     let ffmpeg = Running(publish(here(), &moth.publish_to(), 60, 2000));
     on_air_at(&moth, 1700.0, 2400.0);
@@ -329,7 +329,7 @@ fn the_broadcasters_priority_is_set_where_that_is_permitted() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Desk::new(&[("Aldmoor", &nginx.address())]);
+    let desk = Attached::new(&[("Aldmoor", &nginx.address())]);
     let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
     let (status, said) = moth.tell(&["priority", "low"]);
     assert!(status == Some(1) && said.contains("there is no broadcaster on this machine"), "{said}");

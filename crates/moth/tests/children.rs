@@ -21,8 +21,8 @@ fn here() -> Command {
 }
 
 /// A desk whose encoder is a shell that says something first, and then begins ffmpeg as a child of its own.
-fn with_shell(first: &str) -> Desk {
-    let desk = Desk::new(&[("Aldmoor", &format!("rtmp://127.0.0.1:{}/live", free_port()))]);
+fn with_shell(first: &str) -> Attached {
+    let desk = Attached::new(&[("Aldmoor", &format!("rtmp://127.0.0.1:{}/live", free_port()))]);
     let line = format!(
         "{first}; ffmpeg -hide_banner -nostdin -loglevel error -re -f lavfi -i testsrc2=size=320x180:rate=30 -c:v libx264 \
          -preset ultrafast -g 60 -b:v {{bitrate}} -f flv {{publish}} & wait"

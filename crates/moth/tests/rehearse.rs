@@ -23,7 +23,7 @@ struct Rehearsal {
 
 impl Rehearsal {
     /// `moth rehearse` with these words; `command` may be a command to enter a host with.
-    fn begin(mut command: Command, desk: &Desk, words: &[&str]) -> Self {
+    fn begin(mut command: Command, desk: &Attached, words: &[&str]) -> Self {
         let out = tempfile::tempdir().unwrap();
         let child = command
             .arg(env!("CARGO_BIN_EXE_moth"))
@@ -42,7 +42,7 @@ impl Rehearsal {
     }
 
     /// The same to the service, under its key, agreed to.
-    fn agreed(command: Command, desk: &Desk, words: &[&str]) -> Self {
+    fn agreed(command: Command, desk: &Attached, words: &[&str]) -> Self {
         let key = desk.dir.path().join("key").display().to_string();
         Self::begin(command, desk, &[words, &["--yes", "--key-file", &key]].concat())
     }
@@ -91,7 +91,7 @@ fn climb_behind(bucket_kbps: u32, from: &str, to: &str) {
     let hosts = Hosts::new();
     hosts.narrow(0, bucket_kbps, 300);
     let nginx = Nginx::at(&hosts);
-    let desk = Desk::with_encoder(&[("Aldmoor", &format!("rtmp://{SERVER_IP}:1935/live"))], "");
+    let desk = Attached::with_encoder(&[("Aldmoor", &format!("rtmp://{SERVER_IP}:1935/live"))], "");
     let before = desk.config();
     let chart = desk.dir.path().join("climb.svg").display().to_string();
     // Shorter than it should be: the run that confirms takes what is left of the time.
@@ -123,7 +123,7 @@ fn climb_behind(bucket_kbps: u32, from: &str, to: &str) {
     assert!(kept(&desk).contains("\"climb\""));
 }
 
-fn kept(desk: &Desk) -> String {
+fn kept(desk: &Attached) -> String {
     fs::read_to_string(desk.dir.path().join("moth.data/rehearsals.jsonl")).unwrap_or_default()
 }
 
@@ -149,7 +149,7 @@ fn presets_are_climbed_until_the_machine_gives_way() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let heavy = desk
         .config()
         .replace("size = \"640x360\"", "size = \"1280x720\"")
@@ -181,7 +181,7 @@ fn what_cannot_be_tried_is_status_2_and_the_setup_stays_byte_for_byte() {
         return;
     }
     let nginx = Nginx::taking_only("another-key-altogether");
-    let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let (whole, key) = (desk.config(), desk.dir.path().join("key").display().to_string());
     let refused = |words: &[&str]| {
         let out = desk.moth(here(), &[&["rehearse"], words, &["--headless", "--key-file", &key]].concat());
@@ -212,7 +212,7 @@ fn ended_by_a_signal_in_any_phase_it_says_what_was_found_and_leaves_the_setup() 
         return;
     }
     let nginx = Nginx::new();
-    let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let whole = desk.config();
     // While it waits, while a step is set, and in the middle of one.
     type Is = fn(&[Value]) -> bool;
@@ -256,7 +256,7 @@ fn a_soak_of_an_encoder_below_real_time_is_not_clean() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Desk::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
     let slow = desk
         .config()
         .replace("size = \"640x360\"", "size = \"1280x720\"")
@@ -284,7 +284,7 @@ fn a_user_is_asked_step_by_step_and_a_broadcaster_that_goes_away_ends_it() {
     }
     let address = format!("rtmp://127.0.0.1:{}/moth", free_port());
     let _ingest = Ingest::begin(here(), &address, &[]);
-    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
     let whole = desk.config();
     let words =
         ["bitrate", "--from", "1M", "--to", "2500k", "--step", "500k", "--step-seconds", "5", "--ingest", &address];
@@ -331,7 +331,7 @@ fn a_stand_in_behind_the_measured_line_gives_what_the_line_would_and_says_so() {
     hosts.narrow(0, 2400, 200);
     let address = format!("rtmp://{SERVER_IP}:19351/moth");
     let ingest = Ingest::begin(hosts.at_server(), &address, &[]);
-    let desk = Desk::with_encoder(&[("Aldmoor", "rtmp://127.0.0.1:9/live")], "");
+    let desk = Attached::with_encoder(&[("Aldmoor", "rtmp://127.0.0.1:9/live")], "");
     desk.measure(hosts.at_home(), &["uplink", "--to", &address]);
     drop(ingest);
     // Nobody agreed to anything, and there is no server.
@@ -367,7 +367,7 @@ fn a_soak_tells_what_broke_it_and_ends_with_status_1_if_anything_did() {
     }
     let hosts = Hosts::new();
     let _nginx = Nginx::at(&hosts);
-    let desk = Desk::with_encoder(&[("Aldmoor", &format!("rtmp://{SERVER_IP}:1935/live"))], "soak = [\"sing\"]\n");
+    let desk = Attached::with_encoder(&[("Aldmoor", &format!("rtmp://{SERVER_IP}:1935/live"))], "soak = [\"sing\"]\n");
     let (status, lines, outcome) = Rehearsal::agreed(hosts.at_home(), &desk, &["soak", "--for", "15"]).end();
     assert_eq!((status, &outcome["clean"]), (Some(0), &Value::from(true)), "{outcome}");
     assert_eq!(

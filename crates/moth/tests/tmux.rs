@@ -459,7 +459,7 @@ fn a_real_server_is_tested_on_the_screen_and_the_key_is_never_on_it() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Desk::new(&[("Aldmoor", &nginx.address())]);
+    let desk = Attached::new(&[("Aldmoor", &nginx.address())]);
     let terminal = Terminal::new(120, 40);
     let (config, key) = (desk.dir.path().join("moth.toml"), desk.dir.path().join("key"));
     let words = format!(
@@ -625,7 +625,7 @@ fn a_soak_on_the_screen_is_ticked_marked_on_the_lanes_and_told_when_left() {
     }
     let address = format!("rtmp://127.0.0.1:{}/moth", free_port());
     let _ingest = Ingest::begin(Command::new("env"), &address, &[]);
-    let desk = Desk::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
     let (config, listen) = (desk.dir.path().join("moth.toml"), format!("rtmp://127.0.0.1:{}/moth", free_port()));
     let terminal = Terminal::new(140, 40);
     let words = format!("rehearse soak --for 15 --ingest {address} --listen {listen} --config {}", config.display());

@@ -140,7 +140,7 @@ impl Weight {
 
 /// Something found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Finding {
+pub struct CheckFinding {
     /// What it is about.
     pub subject: &'static str,
     /// How bad it is.
@@ -164,7 +164,7 @@ pub struct Unread {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Check {
     /// The worst first.
-    pub findings: Vec<Finding>,
+    pub findings: Vec<CheckFinding>,
     /// What could not be read.
     pub unread: Vec<Unread>,
 }
@@ -210,7 +210,7 @@ struct Collector {
 impl Collector {
     fn note(&mut self, subject: &'static str, weight: Weight, evidence: String, to_do: &str) {
         let to_do = (weight > Weight::Fine && !to_do.is_empty()).then(|| to_do.to_owned());
-        self.check.findings.push(Finding { subject, weight, evidence, to_do });
+        self.check.findings.push(CheckFinding { subject, weight, evidence, to_do });
     }
 
     /// The value; if there is none, that is noted.

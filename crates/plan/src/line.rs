@@ -226,7 +226,7 @@ fn held_back(reading: &LineReading, runs: &[LineRun], around: &Surroundings) -> 
     {
         found.push((
             format!("{} itself runs at {}, which is all but used up.", interface.name, link_rate(rate)),
-            "Look at the cable and the port it is in: a damaged pair makes a gigabit port run at a tenth.",
+            "ConnectionLook at the cable and the port it is in: a damaged pair makes a gigabit port run at a tenth.",
         ));
     }
     if reading.stalls > 0 {

@@ -16,7 +16,7 @@ const LATE: Duration = Duration::from_millis(20);
 
 /// One look at a connection that is being filled.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub struct Look {
+pub struct ConnectionLook {
     /// Since the connection began to be filled.
     pub at: Duration,
     /// Bytes acknowledged so far (written, where the platform cannot tell).
@@ -71,8 +71,8 @@ pub struct Carried {
 impl Carried {
     /// What it carried between two times, from looks in order of time. `None` if that is less than a second of looks.
     #[must_use]
-    pub fn between(looks: &[Look], from: Duration, to: Duration, offered: Bitrate) -> Option<Self> {
-        let within: Vec<&Look> = looks.iter().filter(|look| look.at >= from && look.at <= to).collect();
+    pub fn between(looks: &[ConnectionLook], from: Duration, to: Duration, offered: Bitrate) -> Option<Self> {
+        let within: Vec<&ConnectionLook> = looks.iter().filter(|look| look.at >= from && look.at <= to).collect();
         let (first, last) = (within.first()?, within.last()?);
         // A look comes a moment late, the first one too.
         let seconds = (last.at - first.at + LATE).as_secs();
@@ -87,12 +87,12 @@ impl Carried {
         let at = |share: f64| {
             Bitrate::from_bps(quantile(&sorted.iter().map(|r| r.bps() as f64).collect::<Vec<_>>(), share) as u64)
         };
-        let values = |value: fn(&Look) -> Option<f64>| {
+        let values = |value: fn(&ConnectionLook) -> Option<f64>| {
             let mut values: Vec<f64> = within.iter().filter_map(|look| value(look)).collect();
             values.sort_unstable_by(f64::total_cmp);
             (!values.is_empty()).then(|| quantile(&values, 0.5))
         };
-        let grown = |value: fn(&Look) -> Option<u64>| Some(value(last)?.saturating_sub(value(first)?));
+        let grown = |value: fn(&ConnectionLook) -> Option<u64>| Some(value(last)?.saturating_sub(value(first)?));
         let busy = grown(|look| look.figures.busy_us).filter(|busy| *busy > 0);
         Some(Self {
             offered,
@@ -138,7 +138,7 @@ pub fn holds(sustained: Bitrate, p5: Bitrate, headroom: f64) -> Bitrate {
 }
 
 /// Bytes acknowledged at a time, read off the straight line between the two looks around it.
-fn bytes_at(looks: &[&Look], at: Duration) -> f64 {
+fn bytes_at(looks: &[&ConnectionLook], at: Duration) -> f64 {
     let after = looks.iter().position(|look| look.at >= at).unwrap_or(looks.len() - 1);
     let (b, a) = (looks[after], looks[after.saturating_sub(1)]);
     let span = (b.at.saturating_sub(a.at)).as_secs_f64();
@@ -149,10 +149,10 @@ fn bytes_at(looks: &[&Look], at: Duration) -> f64 {
     a.acknowledged_bytes as f64 + (b.acknowledged_bytes as f64 - a.acknowledged_bytes as f64) * share
 }
 
-fn stalls(looks: &[&Look]) -> Vec<Stall> {
+fn stalls(looks: &[&ConnectionLook]) -> Vec<Stall> {
     let mut found = Vec::new();
     let mut since: Option<Duration> = None;
-    let mut before: Option<&Look> = None;
+    let mut before: Option<&ConnectionLook> = None;
     for look in looks.iter().copied() {
         let stuck =
             before.is_some_and(|b| b.acknowledged_bytes == look.acknowledged_bytes && b.is_busy && look.is_busy);
@@ -239,21 +239,21 @@ mod tests {
     use proptest::prelude::*;
 
     /// Looks each 100 ms at a connection carrying so many bytes in each of them.
-    fn looks(steps: impl IntoIterator<Item = u64>) -> Vec<Look> {
+    fn looks(steps: impl IntoIterator<Item = u64>) -> Vec<ConnectionLook> {
         let mut bytes = 0;
         let step = |(i, step): (usize, u64)| {
             bytes += step;
-            Look {
+            ConnectionLook {
                 at: Duration::from_millis(i as u64 * 100),
                 acknowledged_bytes: bytes,
                 is_busy: true,
-                ..Look::default()
+                ..ConnectionLook::default()
             }
         };
         std::iter::once(0).chain(steps).enumerate().map(step).collect()
     }
 
-    fn carried(looks: &[Look]) -> Carried {
+    fn carried(looks: &[ConnectionLook]) -> Carried {
         Carried::between(looks, Duration::ZERO, Duration::from_secs(1000), Bitrate::from_kbps(9000)).unwrap()
     }
 

@@ -44,7 +44,7 @@ impl Motion {
 /// How good a picture looks for its bits, worst first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Look {
+pub enum Appearance {
     /// Blocks whenever something moves.
     Blocky,
     /// Soft when much moves.
@@ -55,7 +55,7 @@ pub enum Look {
     Spare,
 }
 
-impl Look {
+impl Appearance {
     /// Its word.
     #[must_use]
     pub fn word(self) -> &'static str {
@@ -94,7 +94,7 @@ struct Need {
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Band {
-    word: Look,
+    word: Appearance,
     from: f64,
     meaning: String,
 }
@@ -133,13 +133,14 @@ pub struct Cell {
     /// The bitrate as a share of what this picture needs; 1 is all.
     pub share_of_need: f64,
     /// How that looks.
-    pub look: Look,
+    pub look: Appearance,
 }
 
 impl Cell {
     fn new(size: Size, fps: f64, bitrate: Bitrate, motion: Motion) -> Self {
         let share_of_need = bitrate.bps() as f64 / (need(size, fps, motion).bps() as f64).max(1.0);
-        let look = BANDS.band.iter().find(|band| share_of_need >= band.from).map_or(Look::Blocky, |band| band.word);
+        let look =
+            BANDS.band.iter().find(|band| share_of_need >= band.from).map_or(Appearance::Blocky, |band| band.word);
         Self { size, fps, bits_per_pixel: bitrate.bps() as f64 / (size.pixels() * fps).max(1.0), share_of_need, look }
     }
 }
@@ -207,7 +208,7 @@ pub fn map(bitrate: Bitrate, source: Size, source_fps: f64, motion: Motion, limi
 /// Fine text wants size, fast action wants bits per pixel and frames: the first clean choice in that order.
 fn recommend(rows: &[Vec<Cell>], motion: Motion) -> (usize, usize) {
     let columns = rows.first().map_or(0, Vec::len);
-    let is_clean = |row: usize, column: usize| rows[row][column].look >= Look::Good;
+    let is_clean = |row: usize, column: usize| rows[row][column].look >= Appearance::Good;
     let by_size = (0..rows.len()).flat_map(|row| (0..columns).map(move |column| (row, column)));
     let by_rate = (0..columns).flat_map(|column| (0..rows.len()).map(move |row| (row, column)));
     let found = match motion {
@@ -235,7 +236,7 @@ impl PictureMap {
         let Some(cell) = self.choice() else { return "there is no size to choose from".into() };
         let bits = format!("{} frames/s give {:.3} bits per pixel", cell.fps, cell.bits_per_pixel);
         let share = crate::text::percent(cell.share_of_need);
-        match (cell.look >= Look::Good, self.motion) {
+        match (cell.look >= Appearance::Good, self.motion) {
             (false, _) => format!(
                 "{} at {bits}, {share} of what {} pictures need: even the least demanding choice is {}; a higher bitrate or less motion would help",
                 cell.size,
@@ -275,7 +276,7 @@ impl PictureMap {
                 format!("{:.0} % fewer pixels a second", (1.0 - gain) * 100.0)
             };
             let wants = need(to.size, to.fps, self.motion).scaled(CLEAN);
-            let looks = if to.look >= Look::Good {
+            let looks = if to.look >= Appearance::Good {
                 format!("{} of the need: {}", crate::text::percent(to.share_of_need), to.look.word())
             } else {
                 format!(
@@ -308,7 +309,7 @@ fn rounded_up(rate: Bitrate) -> Bitrate {
 /// The most that a picture can use: from there on it has more bits than it needs, as `bands.toml` has it.
 #[must_use]
 pub fn useful(size: Size, fps: f64, motion: Motion) -> Bitrate {
-    let spare = BANDS.band.iter().find(|band| band.word == Look::Spare).map_or(1.5, |band| band.from);
+    let spare = BANDS.band.iter().find(|band| band.word == Appearance::Spare).map_or(1.5, |band| band.from);
     rounded_up(need(size, fps, motion).scaled(spare))
 }
 
@@ -326,11 +327,11 @@ mod tests {
     fn the_bands_are_whole_and_in_order() {
         assert_eq!(
             BANDS.band.iter().map(|b| b.word).collect::<Vec<_>>(),
-            [Look::Spare, Look::Good, Look::Soft, Look::Blocky]
+            [Appearance::Spare, Appearance::Good, Appearance::Soft, Appearance::Blocky]
         );
         assert!(BANDS.band.is_sorted_by(|a, b| a.from > b.from));
         assert_eq!(BANDS.band.last().map(|b| b.from), Some(0.0));
-        assert_eq!(BANDS.band.iter().find(|b| b.word == Look::Good).map(|b| b.from), Some(CLEAN));
+        assert_eq!(BANDS.band.iter().find(|b| b.word == Appearance::Good).map(|b| b.from), Some(CLEAN));
         // The source's own formula, at its own rate.
         assert_eq!(
             need(Size::new(1280, 720), 24.0 * 1.25, Motion::Moving).bps(),
@@ -364,10 +365,10 @@ mod tests {
             (cell.size.height, cell.fps, cell.look)
         };
         let (lines, fps, look) = choose(6000, Motion::Moving);
-        assert!((720..=864).contains(&lines) && fps == 60.0 && look == Look::Good, "{lines} {fps}");
+        assert!((720..=864).contains(&lines) && fps == 60.0 && look == Appearance::Good, "{lines} {fps}");
         assert_eq!(choose(6000, Motion::Talking).0, 1080);
         assert!(choose(6000, Motion::Fast).0 < 720);
-        assert_eq!(choose(300, Motion::Fast), (360, 30.0, Look::Blocky), "nothing is clean: the least demanding");
+        assert_eq!(choose(300, Motion::Fast), (360, 30.0, Appearance::Blocky), "nothing is clean: the least demanding");
     }
 
     #[test]
@@ -401,7 +402,7 @@ mod tests {
                 let size: Size = what.split([' ', ',']).find_map(|word| word.parse().ok()).unwrap();
                 let fps = if what.contains("60 frames/s") { 60.0 } else { 30.0 };
                 if what.contains("at 60 ") || what.contains("at 30 ") {
-                    assert!(Cell::new(size, fps, from, Motion::Moving).look >= Look::Good, "{step}");
+                    assert!(Cell::new(size, fps, from, Motion::Moving).look >= Appearance::Good, "{step}");
                     told += 1;
                 }
             }

@@ -70,7 +70,7 @@ pub struct Ranking {
     /// The best first.
     pub places: Vec<Place>,
     /// Whether it is the line, or single servers.
-    pub finding: Finding,
+    pub finding: RoutesFinding,
     /// That in a sentence.
     pub sentence: String,
 }
@@ -78,7 +78,7 @@ pub struct Ranking {
 /// What the results say together.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Finding {
+pub enum RoutesFinding {
     /// Nothing was tested.
     Nothing,
     /// Every server holds.
@@ -225,7 +225,7 @@ fn names(places: &[&Place]) -> String {
     }
 }
 
-fn find(places: &[Place], results: &[ServerResult], wanted: Wanted) -> (Finding, String) {
+fn find(places: &[Place], results: &[ServerResult], wanted: Wanted) -> (RoutesFinding, String) {
     let planned = wanted.planned;
     // A key or application that is refused says nothing about the line or the route.
     let refused = |p: &Place| results[p.result].failure.as_ref().is_some_and(|f| f.kind == FailureKind::Refused);
@@ -236,7 +236,7 @@ fn find(places: &[Place], results: &[ServerResult], wanted: Wanted) -> (Finding,
     let short: Vec<&Place> = bad.iter().copied().filter(|p| p.grade == Grade::Short).collect();
     let carried = |p: &Place| results[p.result].best().map(|c| c.sustained);
     let (Some(first), best) = (told.first(), well.first().and_then(|p| carried(p))) else {
-        return (Finding::Nothing, "nothing could be measured yet".into());
+        return (RoutesFinding::Nothing, "nothing could be measured yet".into());
     };
     if let (Some(best), true) = (best, bad.is_empty()) {
         let sentence = if told.len() == 1 {
@@ -244,7 +244,7 @@ fn find(places: &[Place], results: &[ServerResult], wanted: Wanted) -> (Finding,
         } else {
             format!("The line carries {planned} to all {} servers tested; {best} to {}.", told.len(), first.server)
         };
-        return (Finding::AllWell, sentence);
+        return (RoutesFinding::AllWell, sentence);
     }
     if let Some(best) = best {
         let slow: Vec<&Place> = bad
@@ -257,11 +257,14 @@ fn find(places: &[Place], results: &[ServerResult], wanted: Wanted) -> (Finding,
             (1, _) => format!("{} alone is bad: that server or the route to it", names(&bad)),
             _ => format!("{} are bad: those servers or the routes to them", names(&bad)),
         };
-        return (Finding::Servers, format!("{what}. It is not the line, which carries {best} to {}.", first.server));
+        return (
+            RoutesFinding::Servers,
+            format!("{what}. It is not the line, which carries {best} to {}.", first.server),
+        );
     }
     if told.len() == 1 {
         let sentence = format!("{} is bad; test a second server to tell it from the line.", first.server);
-        return (Finding::OneTested, sentence);
+        return (RoutesFinding::OneTested, sentence);
     }
     if short.is_empty() {
         let unknown =
@@ -271,7 +274,7 @@ fn find(places: &[Place], results: &[ServerResult], wanted: Wanted) -> (Finding,
         } else {
             "No server could be reached: look at your own connection and firewall first."
         };
-        return (Finding::Unreachable, what.into());
+        return (RoutesFinding::Unreachable, what.into());
     }
     let rates: Vec<f64> = short.iter().filter_map(|p| carried(p)).map(|rate| rate.bps() as f64).collect();
     let mean = rates.iter().sum::<f64>() / rates.len() as f64;
@@ -280,14 +283,17 @@ fn find(places: &[Place], results: &[ServerResult], wanted: Wanted) -> (Finding,
     if short.len() >= 2 && alike && !by_servers {
         let about = Bitrate::from_bps(mean as u64).rounded_down_to(Bitrate::from_kbps(10));
         return (
-            Finding::Line,
+            RoutesFinding::Line,
             format!(
                 "All {} servers stop at about {about}: it is the line, not the servers. Plan for less, or see what else uses it.",
                 short.len()
             ),
         );
     }
-    (Finding::Mixed, format!("No server carries {planned}, each in its own way: plan for less, and test again later."))
+    (
+        RoutesFinding::Mixed,
+        format!("No server carries {planned}, each in its own way: plan for less, and test again later."),
+    )
 }
 
 #[cfg(test)]
@@ -345,7 +351,7 @@ mod tests {
         let ranking = rank(&results, WANTED);
         assert!(ranking.places[0].sentence.contains("38 % to spare"), "{}", ranking.places[0].sentence);
         assert!(ranking.places[1].sentence.contains("less free than the 25 %"), "{}", ranking.places[1].sentence);
-        assert_eq!(ranking.finding, Finding::Servers);
+        assert_eq!(ranking.finding, RoutesFinding::Servers);
     }
 
     #[test]
@@ -374,20 +380,20 @@ mod tests {
     #[test]
     fn all_bad_in_the_same_way_is_the_line() {
         let ranking = rank(&[server("A", 3000), server("B", 3200), server("C", 2900)], WANTED);
-        assert_eq!(ranking.finding, Finding::Line);
+        assert_eq!(ranking.finding, RoutesFinding::Line);
         assert!(
             ranking.sentence.contains("about 3 030 kb/s") && ranking.sentence.contains("not the servers"),
             "{}",
             ranking.sentence
         );
-        assert_eq!(rank(&[server("A", 3000), server("B", 5000)], WANTED).finding, Finding::Mixed);
-        assert_eq!(rank(&[server("A", 3000)], WANTED).finding, Finding::OneTested);
+        assert_eq!(rank(&[server("A", 3000), server("B", 5000)], WANTED).finding, RoutesFinding::Mixed);
+        assert_eq!(rank(&[server("A", 3000)], WANTED).finding, RoutesFinding::OneTested);
     }
 
     #[test]
     fn one_bad_is_that_server_or_its_route_and_a_slow_reader_is_the_server() {
         let ranking = rank(&[server("A", 12_000), server("B", 3000), server("C", 12_000)], WANTED);
-        assert_eq!(ranking.finding, Finding::Servers);
+        assert_eq!(ranking.finding, RoutesFinding::Servers);
         assert!(ranking.sentence.contains("B alone is bad: that server or the route"), "{}", ranking.sentence);
         let mut slow = server("B", 3000);
         slow.above.as_mut().unwrap().receiver_limited = Some(0.96);
@@ -399,11 +405,11 @@ mod tests {
     #[test]
     fn nothing_reached_is_the_connection_and_a_refusal_is_neither() {
         let silent = |name| failed(name, FailureKind::Silent);
-        assert_eq!(rank(&[silent("A"), silent("B")], WANTED).finding, Finding::Unreachable);
+        assert_eq!(rank(&[silent("A"), silent("B")], WANTED).finding, RoutesFinding::Unreachable);
         let unknown = |name| failed(name, FailureKind::NameNotFound);
         assert!(rank(&[unknown("A"), unknown("B")], WANTED).sentence.contains("DNS"));
         let ranking = rank(&[server("A", 12_000), failed("B", FailureKind::Refused)], WANTED);
-        assert_eq!(ranking.finding, Finding::AllWell);
-        assert_eq!(rank(&[], WANTED).finding, Finding::Nothing);
+        assert_eq!(ranking.finding, RoutesFinding::AllWell);
+        assert_eq!(rank(&[], WANTED).finding, RoutesFinding::Nothing);
     }
 }

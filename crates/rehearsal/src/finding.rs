@@ -16,7 +16,7 @@ const BUSY_PERCENT: f64 = 80.0;
 
 /// What a climb found.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Finding {
+pub struct ClimbFinding {
     /// What was raised.
     pub climb: Kind,
     /// The rungs, the lightest first.
@@ -65,7 +65,7 @@ pub struct Choice<'a> {
     pub figures: &'a Figures,
 }
 
-impl Finding {
+impl ClimbFinding {
     /// What a climb has found so far. `free` is the share of the line that is to stay free, from 0 to 1.
     #[must_use]
     pub fn of(runner: &Runner, free: f64) -> Self {
@@ -365,9 +365,9 @@ mod tests {
         Tried { rung, purpose, held, seconds, lost, losses, at_fault, because: None, figures: Figures::default() }
     }
 
-    fn finding(clean: Option<usize>, failed: Option<usize>) -> Finding {
+    fn finding(clean: Option<usize>, failed: Option<usize>) -> ClimbFinding {
         let rungs = (2..=8).map(|n| Value::Bitrate(Bitrate::from_kbps(n * 1000))).collect();
-        let mut finding = Finding {
+        let mut finding = ClimbFinding {
             climb: Kind::Bitrate,
             rungs,
             tries: vec![
@@ -425,10 +425,10 @@ mod tests {
         assert!(found.sentence().starts_with("Not even the lightest rung held"), "{}", found.sentence());
         assert_eq!((found.recommended(), found.advice(), found.sure()), (None, None, None));
         let ceiling = Some(Ceiling { rung: 5, why: "this picture needs no more.".into() });
-        let found = Finding { ceiling, ..finding(Some(4), None) };
+        let found = ClimbFinding { ceiling, ..finding(Some(4), None) };
         assert_eq!(found.ended().unwrap(), "7 000 kb/s and more could not be tried: this picture needs no more.");
         let left_at = Some(Value::Bitrate(Bitrate::from_kbps(4000)));
-        let found = Finding { end: End::BroadcasterGone, left_at, ..finding(None, None) };
+        let found = ClimbFinding { end: End::BroadcasterGone, left_at, ..finding(None, None) };
         assert!(found.left().unwrap().contains("back to 6 000 kb/s from here: it may still be at 4 000 kb/s"));
         assert!(found.ended().unwrap().contains("went away"));
     }
@@ -438,7 +438,7 @@ mod tests {
         let preset = |place: usize| Value::Preset(place, ["light", "middle", "heavy", "heaviest"][place].into());
         let with = |cpu_percent: Option<f64>| {
             let mut found =
-                Finding { climb: Kind::Preset, rungs: (0..4).map(preset).collect(), ..finding(Some(2), Some(3)) };
+                ClimbFinding { climb: Kind::Preset, rungs: (0..4).map(preset).collect(), ..finding(Some(2), Some(3)) };
             found.tries = vec![tried(0, Purpose::Search, true, 20), tried(2, Purpose::Confirm, true, 300)];
             found.tries[1].figures.cpu_percent = cpu_percent;
             found.recommended = found.recommend(0.25);
@@ -458,7 +458,7 @@ mod tests {
         );
         assert!(said(None).contains("is not known"), "{}", said(None));
         // Where no verdict stood, that is said in a sentence of its own kind.
-        let unclear = Finding { at_fault: None, ..with(None) };
+        let unclear = ClimbFinding { at_fault: None, ..with(None) };
         assert!(
             unclear.sentence().ends_with("at heaviest something that is not clear gave way."),
             "{}",
@@ -470,6 +470,6 @@ mod tests {
     fn it_is_read_back_as_it_was_kept() {
         let found = finding(Some(3), Some(4));
         let text = serde_json::to_string(&found).unwrap();
-        assert_eq!(serde_json::from_str::<Finding>(&text).unwrap(), found, "{text}");
+        assert_eq!(serde_json::from_str::<ClimbFinding>(&text).unwrap(), found, "{text}");
     }
 }

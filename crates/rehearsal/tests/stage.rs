@@ -10,7 +10,7 @@ use moth_core::rate::Bitrate;
 use moth_core::suspects::Fault;
 use moth_core::{Core, Settings, State};
 use moth_rehearsal::climb::Times;
-use moth_rehearsal::finding::Finding;
+use moth_rehearsal::finding::ClimbFinding;
 use moth_rehearsal::ladder::{Kind, Ladder, Value};
 use moth_rehearsal::runner::{Does, End, Runner, Stand};
 use moth_rehearsal::tried::Length;
@@ -88,16 +88,16 @@ impl Stage {
 }
 
 /// Every try, in short: the rung, whether it held, and for how many seconds.
-fn tries(found: &Finding) -> Vec<(String, bool, usize)> {
+fn tries(found: &ClimbFinding) -> Vec<(String, bool, usize)> {
     found.tries.iter().map(|tried| (found.rungs[tried.rung].word(), tried.held, tried.seconds)).collect()
 }
 
 /// Runs a climb to its end.
-async fn climbed(evening: &Evening, seed: u64, ladder: Ladder, from: Value) -> (Finding, Stage) {
+async fn climbed(evening: &Evening, seed: u64, ladder: Ladder, from: Value) -> (ClimbFinding, Stage) {
     let mut stage = Stage::open(evening, seed);
     let mut runner = Runner::new(ladder, TIMES, from);
     let end = stage.run(&mut runner, |_, _| ControlFlow::Continue(())).await;
-    let finding = Finding::of(&runner, 0.25);
+    let finding = ClimbFinding::of(&runner, 0.25);
     assert_eq!(end, Some(finding.end));
     (finding, stage)
 }
@@ -147,7 +147,7 @@ async fn a_line_that_never_bears_the_setup_as_it_is_can_be_climbed_all_the_same(
     }
     let mut runner = Runner::new(ladder(1500, 4000), TIMES, start());
     let end = stage.run(&mut runner, |_, _| ControlFlow::Continue(())).await;
-    let found = Finding::of(&runner, 0.25);
+    let found = ClimbFinding::of(&runner, 0.25);
     assert_eq!((end, stage.bitrate()), (Some(End::Done), Some(Bitrate::from_kbps(6000))), "{:?}", tries(&found));
     assert_eq!(found.clean().map(Value::word).as_deref(), Some("3000k"), "{:?}", tries(&found));
 }
@@ -211,7 +211,7 @@ async fn presets_that_nobody_here_changes_are_no_climb() {
         }
         core.take(&reading);
     }
-    let found = Finding::of(&runner, 0.25);
+    let found = ClimbFinding::of(&runner, 0.25);
     assert!(found.ended().unwrap().contains("not seen on the wire"), "{:?}", found.ended());
     assert!((8.0..11.0).contains(&look.seconds()), "it may take a moment to say what it takes: {look:?}");
 }
@@ -231,7 +231,7 @@ async fn cancelled_in_any_phase_it_is_put_back_and_says_what_was_found() {
                 ControlFlow::Continue(())
             })
             .await;
-        let found = Finding::of(&runner, 0.25);
+        let found = ClimbFinding::of(&runner, 0.25);
         assert_eq!(end, Some(if found.end == End::Done { End::Done } else { End::Cancelled }));
         assert!(stage.bitrate().is_none_or(|rate| rate.kbps() == 6000.0), "after {after} s: {:?}", stage.done);
         assert!(
@@ -257,7 +257,7 @@ async fn in_a_given_time_it_finds_what_can_be_found_in_it() {
     let limit = Duration::from_secs(length_s - 15);
     let mut runner = Runner::new(ladder(1500, 9000), TIMES, start()).within(Some(limit));
     let end = stage.run(&mut runner, |_, _| ControlFlow::Continue(())).await;
-    let found = Finding::of(&runner, 0.25);
+    let found = ClimbFinding::of(&runner, 0.25);
     assert_eq!((end, stage.bitrate()), (Some(End::TimeOver), Some(Bitrate::from_kbps(6000))));
     assert!(stage.look.seconds() < limit.as_secs_f64() + 3.0);
     assert!(found.ended().unwrap().contains("time that was given"), "{:?}", found.ended());
@@ -311,7 +311,7 @@ async fn a_rung_that_is_not_set_ends_it_and_so_does_a_broadcaster_that_goes_away
         core.take(&reading);
     }
     assert_eq!(done.len(), 1, "{done:?}");
-    let found = Finding::of(&runner, 0.25);
+    let found = ClimbFinding::of(&runner, 0.25);
     assert!(
         found.highest_clean.is_none() && found.ended().unwrap().contains("no answer within 25 s"),
         "{:?} {:?} {}",

@@ -15,11 +15,11 @@ use tokio::time::{Instant, MissedTickBehavior, interval, sleep, timeout_at};
 use crate::backoff::Backoff;
 use crate::connection::{Dialer, Server};
 use crate::exchange::Sent;
+use crate::frame_carrier::FrameCarrier;
 use crate::handover::{Answer, Handover, Turn};
-use crate::line::Line;
 use crate::phase::Phase;
 use crate::recorder::Recorder;
-use crate::relay::Shared;
+use crate::shared::Shared;
 use moth_destination::LinkError;
 
 /// How often acknowledgements are looked up.
@@ -44,7 +44,7 @@ pub(crate) enum Command {
 }
 
 /// A connection being made to move to.
-type Candidate = BoxFuture<'static, Result<Box<Line>, LinkError>>;
+type Candidate = BoxFuture<'static, Result<Box<FrameCarrier>, LinkError>>;
 
 pub(crate) struct Delivery {
     pub shared: Arc<Shared>,
@@ -58,7 +58,7 @@ pub(crate) struct Delivery {
     /// The service takes one connection at a time.
     pub one_at_a_time: bool,
     /// A change of servers, from the wish to its answer.
-    pub handover: Handover<Candidate, Box<Line>>,
+    pub handover: Handover<Candidate, Box<FrameCarrier>>,
     /// The server that was left, and the last picture it got, until the first is handed to the next.
     pub left: Option<(String, Option<Sent>)>,
 }
@@ -69,7 +69,7 @@ enum Ending {
     /// The connection was lost.
     Lost(LinkError),
     /// Another connection takes over.
-    Moved(usize, Box<Line>),
+    Moved(usize, Box<FrameCarrier>),
     /// The connection is to be closed before another one is made.
     Leaving(usize),
 }
@@ -219,7 +219,7 @@ impl Delivery {
     }
 
     /// The connection that is left gets what belongs before the next keyframe.
-    fn hand_over_the_rest(&mut self, line: &mut Line) {
+    fn hand_over_the_rest(&mut self, line: &mut FrameCarrier) {
         loop {
             let next = self.shared.exchange().next_before_keyframe(self.recorder.now());
             let Some(packet) = next else { break };
@@ -259,13 +259,13 @@ impl Delivery {
     }
 
     /// Connects, however often it takes; `None` when the broadcaster is done first.
-    async fn connect(&mut self) -> Option<Line> {
+    async fn connect(&mut self) -> Option<FrameCarrier> {
         loop {
             let server = self.server().clone();
             self.link(LinkChange::Connecting { server: server.name.clone() });
             let dialer = self.dialer.clone();
             let key = self.key.clone();
-            let attempt = async move { Line::establish(&*dialer, server, key).await };
+            let attempt = async move { FrameCarrier::establish(&*dialer, server, key).await };
             tokio::pin!(attempt);
             let outcome = tokio::select! {
                 biased;
@@ -326,7 +326,7 @@ impl Delivery {
     }
 
     /// Carries frames over one connection until it ends.
-    async fn pump(&mut self, line: &mut Line) -> Ending {
+    async fn pump(&mut self, line: &mut FrameCarrier) -> Ending {
         let mut tick = interval(TICK);
         tick.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let mut ticks = 0_u32;
@@ -389,7 +389,7 @@ impl Delivery {
     }
 
     /// Hands over what the connection can take.
-    fn fill(&self, line: &mut Line) {
+    fn fill(&self, line: &mut FrameCarrier) {
         while line.wants_more() {
             let Some(packet) = self.shared.exchange().next(self.recorder.now()) else { return };
             line.send(&packet);
@@ -398,11 +398,11 @@ impl Delivery {
 
     fn try_server(&self, index: usize) -> Candidate {
         let (dialer, server, key) = (self.dialer.clone(), self.servers[index].clone(), self.key.clone());
-        async move { Line::establish(&*dialer, server, key).await.map(Box::new) }.boxed()
+        async move { FrameCarrier::establish(&*dialer, server, key).await.map(Box::new) }.boxed()
     }
 
     /// The broadcast is over: tells the server, and waits for the last acknowledgements.
-    async fn see_off(&mut self, line: &mut Line) -> Ending {
+    async fn see_off(&mut self, line: &mut FrameCarrier) -> Ending {
         line.finish();
         settle_until(line, &self.shared, Instant::now() + FINISH).await;
         self.shared.with(|exchange| line.cut_off(exchange));
@@ -411,7 +411,7 @@ impl Delivery {
 }
 
 /// Goes on with a connection until all is acknowledged, it ends, or the time is over.
-async fn settle_until(line: &mut Line, shared: &Shared, mut by: Instant) {
+async fn settle_until(line: &mut FrameCarrier, shared: &Shared, mut by: Instant) {
     let mut tick = interval(TICK);
     let mut is_cut_short = false;
     while !line.is_settled() {
@@ -439,7 +439,7 @@ async fn settle_until(line: &mut Line, shared: &Shared, mut by: Instant) {
 }
 
 /// Sees off a connection that another one has replaced.
-async fn retire(mut line: Line, shared: Arc<Shared>) {
+async fn retire(mut line: FrameCarrier, shared: Arc<Shared>) {
     line.finish();
     settle_until(&mut line, &shared, Instant::now() + FINISH).await;
     shared.with(|exchange| line.cut_off(exchange));

@@ -6,7 +6,7 @@ use moth_destination::Address;
 use tokio::net::TcpListener;
 use tokio::sync::mpsc;
 
-use crate::relay::Incoming;
+use crate::incoming::Incoming;
 use crate::sparing::Sparing;
 
 /// Takes connections on a TCP port and hands them to the relay.

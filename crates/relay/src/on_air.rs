@@ -15,7 +15,7 @@ use crate::packet::sighting::seen;
 use crate::packet::{Medium, Packet};
 use crate::phase::Phase;
 use crate::recorder::Recorder;
-use crate::relay::Shared;
+use crate::shared::Shared;
 
 /// A broadcaster that comes back while its last broadcast is being seen off waits for this long; then that is cut short.
 const SEEING_OFF: Duration = Duration::from_millis(1200);

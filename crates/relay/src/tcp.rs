@@ -2,20 +2,17 @@
 
 use std::io;
 use std::net::{IpAddr, SocketAddr};
-use std::pin::Pin;
-use std::task::{Context, Poll};
 use std::time::Duration;
 
 use futures::FutureExt;
 use futures::future::BoxFuture;
-use moth_core::reading::ConnectionFigures;
 use moth_destination::FailureKind;
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio::time::{Instant, timeout};
 
-use crate::connection::{BoxConnection, Connection, Dialer, Server};
+use crate::connection::{BoxConnection, Dialer, Server};
 use crate::race::race;
+use crate::tcp_connection::TcpConnection;
 use crate::tcp_info;
 use crate::tls::Tls;
 use moth_destination::LinkError;
@@ -115,37 +112,4 @@ async fn look_up(server: &Server) -> Result<Vec<SocketAddr>, LinkError> {
     let found = tokio::net::lookup_host((host, server.address.port())).await;
     let found: Vec<SocketAddr> = found.map_err(|error| why(format!("was not found: {error}")))?.collect();
     if found.is_empty() { Err(why("has no address".into())) } else { Ok(found) }
-}
-
-/// A TCP connection that keeps little unsent.
-pub(crate) struct TcpConnection(TcpStream);
-
-impl Connection for TcpConnection {
-    fn unacknowledged_bytes(&self) -> Option<u64> {
-        tcp_info::unacknowledged_bytes(&self.0)
-    }
-
-    fn figures(&self) -> ConnectionFigures {
-        tcp_info::figures(&self.0)
-    }
-}
-
-impl AsyncRead for TcpConnection {
-    fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.0).poll_read(cx, buf)
-    }
-}
-
-impl AsyncWrite for TcpConnection {
-    fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &[u8]) -> Poll<io::Result<usize>> {
-        Pin::new(&mut self.0).poll_write(cx, buf)
-    }
-
-    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.0).poll_flush(cx)
-    }
-
-    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.0).poll_shutdown(cx)
-    }
 }

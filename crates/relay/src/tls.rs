@@ -21,7 +21,7 @@ use tokio_rustls::rustls::pki_types::ServerName;
 use tokio_rustls::rustls::{self, ClientConfig, RootCertStore};
 
 use crate::connection::{BoxConnection, Connection};
-use crate::tcp::TcpConnection;
+use crate::tcp_connection::TcpConnection;
 use moth_destination::LinkError;
 
 /// At most so much is given to TLS at once, in bytes: one record (RFC 8446, section 5.1).

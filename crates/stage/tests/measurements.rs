@@ -7,7 +7,7 @@ use moth_core::rate::Bitrate;
 use moth_destination::FailureKind;
 use moth_plan::line::{Buffer, read};
 use moth_plan::measurement::ServerResult;
-use moth_plan::ranking::{Finding, Grade, Wanted, rank};
+use moth_plan::ranking::{Grade, RoutesFinding, Wanted, rank};
 use moth_plan::surroundings::Surroundings;
 use moth_plan::text::Size;
 use moth_relay::measure::{MeasurePlan, ServerPhase, Target, run_line, test_server};
@@ -67,7 +67,7 @@ async fn the_afternoons_servers_are_ranked_and_each_fault_is_named() {
         assert!(place("Aldmoor").contains("the server reads slowly"), "{}", place("Aldmoor"));
         assert!(place("Dunmere").contains("the line or the route"), "{}", place("Dunmere"));
         assert_eq!(of("Farrowgate").failure.as_ref().unwrap().kind, FailureKind::PortClosed);
-        assert_eq!(ranking.finding, Finding::Servers);
+        assert_eq!(ranking.finding, RoutesFinding::Servers);
         assert!(
             of("Elmsreach").planned.as_ref().unwrap().jitter_ms > of("Brackwater").planned.as_ref().unwrap().jitter_ms
         );
@@ -79,7 +79,7 @@ async fn the_afternoons_servers_are_ranked_and_each_fault_is_named() {
 async fn a_line_too_small_for_all_of_them_is_called_the_line() {
     let afternoon = Afternoon::open(&evening("[line]\nup_kbps = 4000"), 5);
     let ranking = rank(&test_all(&afternoon).await, WANTED);
-    assert_eq!(ranking.finding, Finding::Line, "{}", ranking.sentence);
+    assert_eq!(ranking.finding, RoutesFinding::Line, "{}", ranking.sentence);
     assert!(ranking.sentence.contains("about 3 9") || ranking.sentence.contains("about 4 0"), "{}", ranking.sentence);
 }
 

@@ -11,11 +11,11 @@ use crate::overwrite::make_dir;
 
 /// The file.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Lines {
+pub struct JsonLines {
     path: PathBuf,
 }
 
-impl Lines {
+impl JsonLines {
     /// The one at this path, which need not be there yet.
     #[must_use]
     pub fn at(path: PathBuf) -> Self {

@@ -6,14 +6,14 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use moth_rehearsal::finding::Finding;
+use moth_rehearsal::finding::ClimbFinding;
 use moth_rehearsal::ladder::Kind;
 use moth_rehearsal::runner::End;
 use moth_rehearsal::soak::Soaked;
 use serde::{Deserialize, Serialize};
 
 use crate::bounded;
-use crate::lines::Lines;
+use crate::lines::JsonLines;
 use crate::overwrite::overwrite;
 
 /// A note longer than this is none, in bytes.
@@ -46,7 +46,7 @@ pub struct Rehearsed {
 #[serde(tag = "what", rename_all = "lowercase")]
 pub enum What {
     /// A climb.
-    Climb(Finding),
+    Climb(ClimbFinding),
     /// A soak.
     Soak(Soaked),
 }
@@ -78,7 +78,7 @@ impl Rehearsed {
 /// Where they are kept.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Rehearsals {
-    lines: Lines,
+    lines: JsonLines,
     data: PathBuf,
 }
 
@@ -86,7 +86,7 @@ impl Rehearsals {
     /// Those below this folder.
     #[must_use]
     pub fn below(data: &Path) -> Self {
-        Self { lines: Lines::at(data.join("rehearsals.jsonl")), data: data.to_owned() }
+        Self { lines: JsonLines::at(data.join("rehearsals.jsonl")), data: data.to_owned() }
     }
 
     /// Where they are.
@@ -206,7 +206,7 @@ mod tests {
             service: "nocturne".into(),
             server: "Aldmoor".into(),
             simulated: simulated.map(str::to_owned),
-            what: What::Climb(Finding::of(&runner, 0.25)),
+            what: What::Climb(ClimbFinding::of(&runner, 0.25)),
         }
     }
 

@@ -11,7 +11,7 @@ use moth_plan::measurement::ServerResult;
 use moth_plan::surroundings::Surroundings;
 use serde::{Deserialize, Serialize};
 
-use crate::lines::Lines;
+use crate::lines::JsonLines;
 
 /// One test.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -55,7 +55,7 @@ pub enum Tested {
 pub struct History {
     /// The oldest first.
     pub kept: Vec<Kept>,
-    /// Lines that say nothing this program understands; they stay in the file.
+    /// JsonLines that say nothing this program understands; they stay in the file.
     pub unread: usize,
 }
 
@@ -96,14 +96,14 @@ impl History {
 /// The file of results.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Results {
-    lines: Lines,
+    lines: JsonLines,
 }
 
 impl Results {
     /// The one below this folder.
     #[must_use]
     pub fn below(data: &Path) -> Self {
-        Self { lines: Lines::at(data.join("results.jsonl")) }
+        Self { lines: JsonLines::at(data.join("results.jsonl")) }
     }
 
     /// Where it is.

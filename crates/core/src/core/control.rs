@@ -17,7 +17,7 @@ use super::relayed::Relayed;
 use crate::action::Action;
 use crate::facts::{Facts, Path, RATES};
 use crate::failover::{self, Failover};
-use crate::keeper::{Keeper, KeeperView, Look, Mode};
+use crate::keeper::{BitrateLook, Keeper, KeeperView, Mode};
 use crate::moment::Moment;
 use crate::proposal::Proposal;
 use crate::rate::{Bitrate, grouped};
@@ -298,7 +298,7 @@ impl Control {
             return;
         }
         let fastest = |gauge: &Gauge, span| gauge.highest(now, span).map(|kbps| Bitrate::from_bps((kbps * 1e3) as u64));
-        let look = Look {
+        let look = BitrateLook {
             now,
             queue_ms: relayed.queue.ms,
             limit_ms: relayed.queue.limit_ms,
@@ -332,7 +332,7 @@ impl Control {
         diary: &mut Diary,
     ) {
         let silent = |path: &Path| path.unanswered > 1.0 && path.rtt_ms.is_none();
-        let look = failover::Look {
+        let look = failover::ServerLook {
             now,
             state,
             cause,

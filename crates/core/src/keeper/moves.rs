@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use super::{Failed, Keeper, Look, MINUTE, MOST_A_MINUTE, Made, Move, TAKES};
+use super::{BitrateLook, Failed, Keeper, MINUTE, MOST_A_MINUTE, Made, Move, TAKES};
 use crate::moment::Moment;
 use crate::rate::Bitrate;
 
@@ -64,7 +64,7 @@ impl Keeper {
 
     /// Whether the line has become smaller, and for how long it has flowed since anything stalled; not for a spike that
     /// the queue can absorb.
-    fn is_short(&self, look: &Look, climbed: Option<Made>) -> Option<Duration> {
+    fn is_short(&self, look: &BitrateLook, climbed: Option<Made>) -> Option<Duration> {
         let now = look.now;
         let flowing = self.flows_since.map(|since| now.since(since)).filter(|long| *long >= MEASURED)?;
         let limit = Duration::from_secs_f64(look.limit_ms / 1000.0);
@@ -82,7 +82,7 @@ impl Keeper {
         (drops || !falls && (lasts || is_full)).then_some(flowing)
     }
 
-    pub(super) fn down(&mut self, look: &Look, set_to: Bitrate) -> Option<Move> {
+    pub(super) fn down(&mut self, look: &BitrateLook, set_to: Bitrate) -> Option<Move> {
         let now = look.now;
         let (last_up, last_down) = self.last_moves();
         let climbed = last_up.filter(|made| now.since(made.at) < HELD && made.to == set_to);
@@ -158,7 +158,7 @@ impl Keeper {
         (last(true), last(false))
     }
 
-    pub(super) fn up(&mut self, look: &Look, set_to: Bitrate, ceiling: Bitrate) -> Option<Move> {
+    pub(super) fn up(&mut self, look: &BitrateLook, set_to: Bitrate, ceiling: Bitrate) -> Option<Move> {
         let now = look.now;
         if set_to >= ceiling {
             self.says = format!("{set_to} is carried; there is nothing to do.");

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use super::{Keeper, Look, Point, TAKES};
+use super::{BitrateLook, Keeper, Point, TAKES};
 use crate::moment::Moment;
 use crate::rate::Bitrate;
 
@@ -39,7 +39,7 @@ impl Keeper {
     }
 
     /// Notes how the queue stands and moves, and whether anything flows.
-    pub(super) fn note(&mut self, look: &Look) {
+    pub(super) fn note(&mut self, look: &BitrateLook) {
         let now = look.now;
         let point = Point {
             at: now,
@@ -77,7 +77,7 @@ impl Keeper {
     }
 
     /// Whether what waits since a step down is carried as fast as was asked before it: then the line is as it was.
-    fn tell_spike(&mut self, look: &Look) {
+    fn tell_spike(&mut self, look: &BitrateLook) {
         let now = look.now;
         let Some(made) = self.made.back().copied().filter(|made| made.to < made.from) else { return };
         let since = now.since(made.at);

@@ -1,7 +1,7 @@
 //! No server takes the broadcast: it is away, or it refuses.
 
 use super::cause::{Cause, Fault};
-use super::network::switch_server;
+use super::other_server::switch_server;
 use super::suspect::{Suspect, Weighed};
 use super::weighing::Case;
 use crate::by_hand::Hand;

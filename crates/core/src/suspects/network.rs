@@ -9,12 +9,13 @@
 
 use super::away;
 use super::cause::{Cause, Fault};
+use super::other_server::switch_server;
 use super::suspect::{Suspect, Weighed};
-use super::weighing::{Cases, Finding, Held, frames_lost, percent, weigh};
+use super::weighing::{Cases, Held, WeighedCauses, frames_lost, percent, weigh};
 use crate::by_hand::Hand;
 use crate::facts::Facts;
 use crate::figure::Origin;
-use crate::proposal::{Proposal, to_bitrate, to_server};
+use crate::proposal::{Proposal, to_bitrate};
 use crate::rate::Bitrate;
 use crate::state::STRAINED;
 
@@ -168,7 +169,7 @@ pub(super) fn weighed(facts: &Facts, held: &Held) -> Vec<Weighed> {
     if facts.link_up { weigh(Fault::Network, cases(facts), held, true).weighed } else { away::suspect(facts).weighed }
 }
 
-fn would_change(finding: &Finding) -> String {
+fn would_change(finding: &WeighedCauses) -> String {
     match finding.cause() {
         Some(_) => finding.would_change(),
         None => "A probe of another server, or a change of the bitrate, would tell more.".into(),
@@ -452,16 +453,5 @@ fn lower_bitrate(facts: &Facts) -> Option<Proposal> {
             (1.0 - USE_OF_LINE) * 100.0
         ),
         ..to_bitrate(to, facts.asked_video, &facts.stream)
-    })
-}
-
-pub(super) fn switch_server(facts: &Facts, cause: Option<Cause>) -> Option<Proposal> {
-    let server = facts.other_server.clone()?;
-    let proposal = to_server(&server);
-    Some(match cause {
-        Some(LineShort | UploadBeyond) => {
-            Proposal { expected: "helps only if the trouble lies beyond your own line".into(), ..proposal }
-        }
-        _ => proposal,
     })
 }

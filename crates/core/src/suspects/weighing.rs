@@ -10,13 +10,13 @@ use super::suspect::{Evidence, Weighed};
 use crate::figure::Origin;
 
 /// What weighing came to.
-pub(super) struct Finding {
+pub(super) struct WeighedCauses {
     /// The likeliest cause and how likely it is; `None` if nothing is clear.
     pub(super) told: Option<(Cause, f64)>,
     pub(super) weighed: Vec<Weighed>,
 }
 
-impl Finding {
+impl WeighedCauses {
     pub(super) fn cause(&self) -> Option<Cause> {
         self.told.map(|(cause, _)| cause)
     }
@@ -79,7 +79,7 @@ const CLEAR_LEAD: f64 = 0.3;
 /// it, or another is about as likely.
 ///
 /// With no loss newer than a moment, a cause that stands is kept: what is measured now may already be the cure.
-pub(super) fn weigh(fault: Fault, Cases(mut cases): Cases, held: &Held, is_fresh: bool) -> Finding {
+pub(super) fn weigh(fault: Fault, Cases(mut cases): Cases, held: &Held, is_fresh: bool) -> WeighedCauses {
     let keep = !is_fresh || held.pinned.contains(&fault);
     if keep && let Some(kept) = cases.iter_mut().find(|case| held.has_cause(fault, case.cause)) {
         kept.lead = KEPT_LEAD;
@@ -102,7 +102,7 @@ pub(super) fn weigh(fault: Fault, Cases(mut cases): Cases, held: &Held, is_fresh
             Weighed { cause: case.cause, share: 10_f64.powf(case.bans()) / all, evidence: case.evidence }
         })
         .collect();
-    Finding { told, weighed }
+    WeighedCauses { told, weighed }
 }
 
 /// The cases for several causes.

@@ -69,7 +69,7 @@ pub enum Moving {
 
 /// How a picture is judged.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Look {
+enum Judgement {
     New,
     Repeat,
     /// Another scene.
@@ -91,7 +91,7 @@ struct Change {
 #[derive(Debug, Clone, Copy)]
 struct Judged {
     change: Change,
-    look: Look,
+    look: Judgement,
     /// It changes by more than a repeat and less than what is plainly new.
     is_between: bool,
     /// Repeats just before it.
@@ -181,21 +181,21 @@ impl Repeats {
     }
 
     /// How a picture is judged by those around it; `before` is the middle one of what the new ones before it changed by.
-    fn look(&self, change: f64, before: f64) -> Look {
+    fn look(&self, change: f64, before: f64) -> Judgement {
         let mut after: Vec<f64> = self.waiting.iter().map(|change| change.fine).collect();
         after.sort_by(f64::total_cmp);
         let after = after.get(after.len() * 2 / 3).copied().unwrap_or_default();
         if self.moved.len() < BEFORE_LEAST {
             // From slide to slide: what it changes by says nothing of how anything moves.
             return match change {
-                _ if change < STILL => Look::Unknown,
-                _ if change > CUT * after.max(STILL) => Look::Cut,
-                _ => Look::New,
+                _ if change < STILL => Judgement::Unknown,
+                _ if change > CUT * after.max(STILL) => Judgement::Cut,
+                _ => Judgement::New,
             };
         }
         let follows = self.run > 0 || change < REPEAT * after;
         if change < before * NOTHING || change < REPEAT * before && follows {
-            return if before >= STILL { Look::Repeat } else { Look::Unknown };
+            return if before >= STILL { Judgement::Repeat } else { Judgement::Unknown };
         }
         // Behind repeats the scene may have gone on by as many steps more; a picture that is far off changes by less than that,
         // as it has ever less in common with the one before.
@@ -203,17 +203,21 @@ impl Repeats {
         let steps = (self.run + 1) as f64;
         let far = (CUT * around * steps.sqrt()).min(2.0 * around * steps);
         if change > CUT * around * steps || change > ANOTHER && change > far {
-            return Look::Cut;
+            return Judgement::Cut;
         }
-        if change >= STILL && (change > NEW * before || change > NEW * after) { Look::New } else { Look::Unknown }
+        if change >= STILL && (change > NEW * before || change > NEW * after) {
+            Judgement::New
+        } else {
+            Judgement::Unknown
+        }
     }
 
     /// Notes a judgement; gives what became certain by it.
-    fn note(&mut self, change: Change, look: Look, before: f64) -> u64 {
-        self.was_read |= matches!(look, Look::New | Look::Repeat);
+    fn note(&mut self, change: Change, look: Judgement, before: f64) -> u64 {
+        self.was_read |= matches!(look, Judgement::New | Judgement::Repeat);
         if self.run == 0 {
             // Where the movement dies down and comes back, as at a turning point, nothing was late.
-            self.is_sharp = self.judged.back().is_some_and(|before| before.look == Look::New);
+            self.is_sharp = self.judged.back().is_some_and(|before| before.look == Judgement::New);
         }
         let is_between = before >= STILL && (REPEAT * before..NEW * before).contains(&change.fine);
         self.judged.push_back(Judged { change, look, is_between, behind: self.run });
@@ -221,8 +225,8 @@ impl Repeats {
             self.judged.pop_front();
         }
         match look {
-            Look::Unknown => {}
-            Look::Repeat => {
+            Judgement::Unknown => {}
+            Judgement::Repeat => {
                 self.run += 1;
                 let share = change.fine / before.max(STILL);
                 self.depth += (share - self.depth) / self.run as f64;
@@ -233,7 +237,7 @@ impl Repeats {
                     self.stands_still();
                 }
             }
-            Look::Cut => {
+            Judgement::Cut => {
                 self.moved.clear();
                 self.in_time.clear();
                 self.run = 0;
@@ -242,7 +246,7 @@ impl Repeats {
                 self.runs.retain(|run| run.counted);
                 (self.full, self.is_full_rate) = (0.0, false);
             }
-            Look::New => {
+            Judgement::New => {
                 if change.fine > ANOTHER && change.fine > 2.0 * before * (self.run + 1) as f64 {
                     // It may be another scene, whose rate was not seen yet.
                     (self.full, self.is_full_rate) = (0.0, false);
@@ -258,7 +262,7 @@ impl Repeats {
                 if repeats == 0 || self.moved.len() < BEFORE_LEAST {
                     self.moved.push_back(change.fine);
                 }
-                if self.judged.iter().rev().nth(1).is_some_and(|before| before.look == Look::New) && repeats == 0 {
+                if self.judged.iter().rev().nth(1).is_some_and(|before| before.look == Judgement::New) && repeats == 0 {
                     self.in_time.push_back(change.coarse);
                     self.in_time_at = self.pictures;
                     if self.in_time.len() > IN_TIME {
@@ -286,7 +290,7 @@ impl Repeats {
 
     /// By how much more the picture behind a run changed than those around that follow on new ones.
     fn jump(&self, coarse: f64) -> Option<Jump> {
-        let on_new = |judged: &&Judged| judged.look == Look::New && judged.behind == 0;
+        let on_new = |judged: &&Judged| judged.look == Judgement::New && judged.behind == 0;
         let before: Vec<Change> = self
             .judged
             .iter()
@@ -350,7 +354,10 @@ impl Repeats {
     /// How many of the last few seconds' pictures of this scene repeat, and how many are known.
     fn shares(&self) -> (usize, usize) {
         self.of_scene().fold((0, 0), |(repeats, known), judged| {
-            (repeats + usize::from(judged.look == Look::Repeat), known + usize::from(judged.look != Look::Unknown))
+            (
+                repeats + usize::from(judged.look == Judgement::Repeat),
+                known + usize::from(judged.look != Judgement::Unknown),
+            )
         })
     }
 
@@ -368,8 +375,8 @@ impl Repeats {
         let newest = self.judged.back()?.change.shown_ms;
         let at = |judged: &Judged| f64::from(newest.wrapping_sub(judged.change.shown_ms).cast_signed()) / interval;
         let looked_at = self.judged.iter().rev().take(pictures);
-        let of = |look: Look| looked_at.clone().filter(|judged| judged.look == look).map(at).collect();
-        let (repeats, new): (Vec<f64>, Vec<f64>) = (of(Look::Repeat), of(Look::New));
+        let of = |look: Judgement| looked_at.clone().filter(|judged| judged.look == look).map(at).collect();
+        let (repeats, new): (Vec<f64>, Vec<f64>) = (of(Judgement::Repeat), of(Judgement::New));
         let rare = if repeats.len() < new.len() { repeats } else { new };
         (rare.len() >= BEATS).then(|| has_beat(&rare, pictures as f64))
     }

@@ -18,7 +18,7 @@ use moth_drawing::measured::{LineTest, ServersTest};
 use moth_drawing::names::{Kind, Names};
 use moth_drawing::picture::Picture;
 use moth_plan::line::LineRun;
-use moth_plan::measurement::{Carried, Look, ServerResult};
+use moth_plan::measurement::{Carried, ConnectionLook, ServerResult};
 use moth_plan::picture::{Motion, map};
 use moth_plan::ranking::Wanted;
 use moth_plan::service::Limits;
@@ -160,12 +160,12 @@ pub fn standing(at_s: f64) -> Standing {
 fn carried(kbps: &[u64], offered: u64, stall: bool) -> Carried {
     let mut bytes = 0;
     let mut looks =
-        vec![Look { at: Duration::ZERO, acknowledged_bytes: 0, is_busy: true, figures: Default::default() }];
+        vec![ConnectionLook { at: Duration::ZERO, acknowledged_bytes: 0, is_busy: true, figures: Default::default() }];
     for (n, rate) in kbps.iter().enumerate() {
         bytes += rate * 125;
         let at = Duration::from_secs(n as u64 + 1);
         let figures = ConnectionFigures { rtt_ms: Some(40.0 + n as f64), ..ConnectionFigures::default() };
-        looks.push(Look { at, acknowledged_bytes: bytes, is_busy: true, figures });
+        looks.push(ConnectionLook { at, acknowledged_bytes: bytes, is_busy: true, figures });
     }
     let until = Duration::from_secs(kbps.len() as u64);
     let mut carried = Carried::between(&looks, Duration::ZERO, until, Bitrate::from_kbps(offered)).unwrap();

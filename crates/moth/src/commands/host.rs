@@ -9,7 +9,7 @@ use axum::response::Response;
 use axum::routing::get;
 use axum::serve::Listener;
 use moth_core::machine_load::MachineLoad;
-use moth_host::{Look, Machine, Places};
+use moth_host::{Machine, MachineLook, Places};
 use tokio::sync::watch;
 
 use crate::cli::HostOptions;
@@ -55,7 +55,7 @@ async fn read(mut machine: Machine, told: watch::Sender<MachineLoad>) {
         tick.tick().await;
         // Whoever asks may be looking for who is at fault: what is dear to read is read every second time.
         let closely = began.elapsed().as_secs().is_multiple_of(2);
-        let look = Look { at: began.elapsed(), closely, ..Look::default() };
+        let look = MachineLook { at: began.elapsed(), closely, ..MachineLook::default() };
         let looked = tokio::task::spawn_blocking(move || {
             let load = machine.read(look);
             (machine, load)

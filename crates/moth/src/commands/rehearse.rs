@@ -12,7 +12,7 @@ use tokio::sync::{mpsc, watch};
 
 use crate::cli::{RehearseOptions, SetupInUseOptions};
 use crate::failure::Failure;
-use crate::live::conductor::{Desk, conduct};
+use crate::live::conductor::{Attached, conduct};
 use crate::live::plan::Doors;
 use crate::outlets::Outlets;
 use crate::outlets::line_printer::LinePrinter;
@@ -99,8 +99,8 @@ fn headless(prepared: Prepared, recording: Option<Recording>) -> Result<Run, Fai
         let production = plan.begin().await?;
         let relay = production.relay.clone();
         let mut out = LinePrinter::begin()?;
-        let mut lines = lines::Lines::default();
-        out.print(&lines::Lines::first(&run));
+        let mut lines = lines::RehearsalLines::default();
+        out.print(&lines::RehearsalLines::first(&run));
         let (order, actions) = mpsc::unbounded_channel();
         let (_hold_stop, stop) = watch::channel(false);
         let (_hold_told, told) = mpsc::unbounded_channel();
@@ -119,13 +119,13 @@ fn headless(prepared: Prepared, recording: Option<Recording>) -> Result<Run, Fai
             run::carry_out(does, &order, &relay)
         };
         let outlets = Outlets::default();
-        let mut desk = Desk { actions, stop, recording, outlets, told, asked_to_stop: Some(asked_to_stop) };
-        let conducted = conduct(production, core, &mut desk, LOOK_EACH, look).await;
-        if let Some(last) = lines::Lines::last(&run) {
+        let mut attached = Attached { actions, stop, recording, outlets, told, asked_to_stop: Some(asked_to_stop) };
+        let conducted = conduct(production, core, &mut attached, LOOK_EACH, look).await;
+        if let Some(last) = lines::RehearsalLines::last(&run) {
             out.print(&last);
         }
         out.finish()?;
-        desk.close()?;
+        attached.close()?;
         conducted.map(|()| run)
     })
 }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use moth_core::rate::Bitrate;
 use moth_plan::measurement::ServerResult;
-use moth_plan::ranking::{Finding, Grade, Ranking, Wanted, rank};
+use moth_plan::ranking::{Grade, Ranking, RoutesFinding, Wanted, rank};
 use moth_plan::setup::ServerChoice;
 use moth_plan::surroundings::Surroundings;
 use moth_plan::text::percent;
@@ -158,7 +158,7 @@ struct Json<'a> {
     seconds: u64,
     up_to_bps: u64,
     cancelled: bool,
-    finding: Finding,
+    finding: RoutesFinding,
     sentence: &'a str,
     ranking: Vec<JsonPlace<'a>>,
     around: &'a Surroundings,

@@ -17,11 +17,11 @@ use crate::live::production::Production;
 use crate::outlets::Outlets;
 use crate::recordings::writer::Recording;
 use crate::system::signals::stop_requested;
-use crate::tell::Told;
+use crate::tell::ToldWords;
 use crate::tell::told::Tellings;
 
-/// The two ways to tell a running broadcast something.
-pub struct Desk {
+/// What is attached to a broadcast under way: where it is told something, and who is told of it.
+pub struct Attached {
     /// Things to do.
     pub actions: mpsc::UnboundedReceiver<Action>,
     /// Becomes true when it should end.
@@ -31,13 +31,13 @@ pub struct Desk {
     /// Where snapshots go beside whoever looks.
     pub outlets: Outlets,
     /// What `moth tell` tells.
-    pub told: mpsc::UnboundedReceiver<Told>,
+    pub told: mpsc::UnboundedReceiver<ToldWords>,
     /// Whoever looks is told here that the program is asked to stop, and ends when ready; a second time is not waited for. Without
     /// it, it ends at once.
     pub asked_to_stop: Option<watch::Sender<bool>>,
 }
 
-impl Desk {
+impl Attached {
     /// Writes what is left of the recording.
     ///
     /// # Errors
@@ -50,7 +50,7 @@ impl Desk {
 /// For so long after the bitrate was lowered, what waits is not dropped: a full queue over a line that carries a fifth.
 const PATIENT: Duration = Duration::from_secs(10);
 
-/// Conducts a broadcast until it should end: by signal, by the desk, or when `look` breaks. Every
+/// Conducts a broadcast until it should end: by signal, by the attached, or when `look` breaks. Every
 /// `look_each` a snapshot is given to `look`; a last one after all accounts are settled.
 ///
 /// # Errors
@@ -58,7 +58,7 @@ const PATIENT: Duration = Duration::from_secs(10);
 pub async fn conduct(
     mut production: Production,
     mut core: Core,
-    desk: &mut Desk,
+    attached: &mut Attached,
     look_each: Duration,
     mut look: impl FnMut(Arc<Snapshot>) -> ControlFlow<()>,
 ) -> Outcome {
@@ -72,25 +72,25 @@ pub async fn conduct(
         }
     };
     let mut signal = Box::pin(signalled());
-    let (mut desk_open, mut post_open) = (true, true);
+    let (mut attached_open, mut post_open) = (true, true);
     let mut tellings = Tellings::default();
     loop {
         tokio::select! {
             biased;
-            () = &mut signal => match &desk.asked_to_stop {
+            () = &mut signal => match &attached.asked_to_stop {
                 Some(asked) if !asked.send_replace(true) => signal = Box::pin(signalled()),
                 _ => break,
             },
-            stopped = desk.stop.wait_for(|stop| *stop) => { drop(stopped); break }
-            action = desk.actions.recv(), if desk_open => match action {
+            stopped = attached.stop.wait_for(|stop| *stop) => { drop(stopped); break }
+            action = attached.actions.recv(), if attached_open => match action {
                 Some(action) => production.act(action).await,
-                None => desk_open = false,
+                None => attached_open = false,
             },
-            told = desk.told.recv(), if post_open => match told {
+            told = attached.told.recv(), if post_open => match told {
                 Some(told) => {
                     // What waits was seen before this: a snapshot now must not make it count as seen now.
                     let now = production.recorder.cut();
-                    drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
+                    drain(&mut production, &mut core, &mut attached.recording, &mut tellings);
                     let snapshot = core.snapshot(now);
                     if let Some(action) = tellings.take(told, &snapshot) {
                         production.act(action).await;
@@ -101,14 +101,14 @@ pub async fn conduct(
             _ = tick.tick() => {
                 // Readings made before now belong into this snapshot.
                 let now = production.recorder.cut();
-                drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
+                drain(&mut production, &mut core, &mut attached.recording, &mut tellings);
                 while let Some(wish) = core.take_wish() {
                     production.act(wish).await;
                 }
                 tellings.pass_to(now);
                 let snapshot = Arc::new(core.snapshot(now));
                 production.tell_scout(&snapshot);
-                desk.outlets.take(&snapshot);
+                attached.outlets.take(&snapshot);
                 if look(snapshot).is_break() {
                     break;
                 }
@@ -120,7 +120,7 @@ pub async fn conduct(
     production.relay.finish().await;
     // The relay's last account comes a tenth of a second after it is settled.
     tokio::time::sleep(Duration::from_millis(150)).await;
-    drain(&mut production, &mut core, &mut desk.recording, &mut tellings);
+    drain(&mut production, &mut core, &mut attached.recording, &mut tellings);
     let _ = look(Arc::new(core.snapshot(production.recorder.now())));
     Ok(())
 }
@@ -169,7 +169,8 @@ mod tests {
         let (_acts, actions) = mpsc::unbounded_channel();
         let (_stops, stop) = watch::channel(false);
         let (post, told) = mpsc::unbounded_channel();
-        let mut desk = Desk { actions, stop, recording, outlets: Outlets::default(), told, asked_to_stop: None };
+        let mut attached =
+            Attached { actions, stop, recording, outlets: Outlets::default(), told, asked_to_stop: None };
         tokio::spawn(async move {
             let mut each = interval(Duration::from_millis(730));
             loop {
@@ -188,8 +189,8 @@ mod tests {
             }
             ControlFlow::Break(())
         };
-        conduct(production, core, &mut desk, Duration::from_secs(1), look).await.unwrap();
-        desk.close().unwrap();
+        conduct(production, core, &mut attached, Duration::from_secs(1), look).await.unwrap();
+        attached.close().unwrap();
         let mut player = Player::open(&path).unwrap();
         player.go_to(Moment::from_ms(30_000)).unwrap();
         let replayed = seconds(&player.snapshot().unwrap());

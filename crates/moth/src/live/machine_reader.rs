@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use moth_core::figure::Origin;
 use moth_core::reading::Observation;
-use moth_host::{Look, Machine, Places};
+use moth_host::{Machine, MachineLook, Places};
 use moth_relay::scout::Doubt;
 use moth_relay::{Recorder, RelayHandle, Server};
 use tokio::sync::watch;
@@ -36,7 +36,7 @@ pub(super) async fn read_machine(
             }
             named = now.server;
         }
-        let look = Look {
+        let look = MachineLook {
             at: began.elapsed(),
             broadcaster,
             server: address.map(|address| address.ip()),

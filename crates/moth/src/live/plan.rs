@@ -23,7 +23,7 @@ use tokio::task::JoinSet;
 use super::encoder_command::{self, EncoderCommand, Values};
 use super::machine_reader::read_machine;
 use super::onlooker::{NoOnlooker, ProcessOnlooker};
-use super::production::{Production, Running};
+use super::production::{Production, RunningParts};
 use super::second_machine::Also;
 use crate::cli::AutomaticOptions;
 use crate::failure::Failure;
@@ -176,7 +176,7 @@ impl Plan {
                     feed: None,
                     encoder: None,
                     bitrate_command: None,
-                    running: Running::Demo(Box::new(cast)),
+                    running: RunningParts::Demo(Box::new(cast)),
                     _stand_in: None,
                 })
             }
@@ -274,7 +274,7 @@ impl LivePlan {
             feed,
             encoder,
             bitrate_command,
-            running: Running::Live(running),
+            running: RunningParts::Live(running),
             _stand_in: stand_in,
         })
     }

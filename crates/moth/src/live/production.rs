@@ -40,18 +40,18 @@ pub struct Production {
     pub(super) encoder: Option<EncoderOrders>,
     /// A command of the user's that sets the bitrate, and what else it may be filled with.
     pub(super) bitrate_command: Option<(Vec<String>, Values)>,
-    pub(super) running: Running,
+    pub(super) running: RunningParts,
     /// It ends when it is dropped.
     pub(super) _stand_in: Option<ShapedServer>,
 }
 
 /// What must go on for a broadcast to go on.
-pub(super) enum Running {
+pub(super) enum RunningParts {
     Live(JoinSet<()>),
     Demo(Box<Theatre>),
 }
 
-impl Running {
+impl RunningParts {
     /// Waits until a part ends by itself, which only a fault in the program makes it do.
     async fn fails(&mut self) {
         match self {

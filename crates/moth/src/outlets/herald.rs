@@ -40,7 +40,7 @@ pub enum Bell {
 
 /// What a command is given on its standard input, as one line of JSON.
 #[derive(Debug, Serialize)]
-struct Told<'a> {
+struct CommandInput<'a> {
     news: News,
     t: f64,
     fault: &'static str,
@@ -102,7 +102,7 @@ impl Herald {
 
 fn told(tell: Tell, snapshot: &Snapshot) -> String {
     let verdict = &snapshot.verdict;
-    let mut told = Told {
+    let mut told = CommandInput {
         news: tell.news,
         t: snapshot.at.seconds(),
         fault: verdict.fault.word(),

@@ -2,7 +2,7 @@
 
 use moth_drawing::climb::{Climb, Outcome, Step, Try};
 use moth_rehearsal::climb::Tried;
-use moth_rehearsal::finding::Finding;
+use moth_rehearsal::finding::ClimbFinding;
 use moth_store::rehearsals::{Rehearsed, What};
 
 use crate::measuring::tested::here;
@@ -25,7 +25,7 @@ pub(crate) fn climb(rehearsed: &Rehearsed, caveat: Option<String>) -> Option<Cli
     })
 }
 
-fn steps(finding: &Finding) -> Vec<Step> {
+fn steps(finding: &ClimbFinding) -> Vec<Step> {
     let rungs = finding.rungs.iter().enumerate();
     rungs
         .map(|(rung, value)| {

@@ -5,7 +5,7 @@ use moth_core::Snapshot;
 use moth_core::suspects::{Cause, Fault};
 use moth_rehearsal::climb::{Purpose, Tried};
 use moth_rehearsal::figures::Figures;
-use moth_rehearsal::finding::Finding;
+use moth_rehearsal::finding::ClimbFinding;
 use moth_rehearsal::ladder::Value;
 use moth_rehearsal::runner::Stand;
 use moth_rehearsal::soak::{Broke, Soaked};
@@ -21,7 +21,7 @@ const SOAK_EACH: usize = 10;
 
 /// What was told of a rehearsal so far.
 #[derive(Debug, Default)]
-pub struct Lines {
+pub struct RehearsalLines {
     begun: Option<(usize, usize)>,
     tries: usize,
     asked: bool,
@@ -61,7 +61,7 @@ enum StepWhat<'a> {
     },
 }
 
-impl Lines {
+impl RehearsalLines {
     /// What it begins with.
     #[must_use]
     pub fn first(run: &Run) -> Json {
@@ -185,7 +185,7 @@ fn value(value: &Value) -> Json {
     }
 }
 
-fn climbed(finding: &Finding) -> Json {
+fn climbed(finding: &ClimbFinding) -> Json {
     let choices: Vec<Json> = finding
         .choices()
         .iter()

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use jiff::Timestamp;
 use moth_core::Snapshot;
 use moth_core::action::Action;
-use moth_rehearsal::finding::Finding;
+use moth_rehearsal::finding::ClimbFinding;
 use moth_rehearsal::ladder::Value;
 use moth_rehearsal::runner::{Does, Runner};
 use moth_rehearsal::soak::Soak;
@@ -95,7 +95,7 @@ impl Run {
     #[must_use]
     pub fn so_far(&self, date: Timestamp) -> Rehearsed {
         let what = match &self.task {
-            Task::Climb(runner) => What::Climb(Finding::of(runner, self.free)),
+            Task::Climb(runner) => What::Climb(ClimbFinding::of(runner, self.free)),
             Task::Soak(soak) => What::Soak(soak.soaked()),
         };
         let About { setup, service, server, simulated, .. } = self.about.clone();

@@ -13,7 +13,7 @@ use tokio::net::{UnixListener, UnixStream};
 use tokio::sync::{mpsc, oneshot};
 use tokio::time::timeout;
 
-use super::{Answer, Came, Telling, Told};
+use super::{Answer, Came, Telling, ToldWords};
 use crate::failure::Failure;
 
 /// A telling is no longer than this, in bytes.
@@ -105,7 +105,7 @@ impl Post {
     }
 
     /// Takes tellings for as long as it is polled.
-    pub async fn run(self, told: mpsc::UnboundedSender<Told>) {
+    pub async fn run(self, told: mpsc::UnboundedSender<ToldWords>) {
         let lobby = Lobby::new(MOST_TELLERS);
         loop {
             match self.listener.accept().await {
@@ -154,7 +154,7 @@ fn sweep(folder: &Path) {
     }
 }
 
-async fn serve(stream: UnixStream, told: mpsc::UnboundedSender<Told>, stay: &Stay) -> io::Result<()> {
+async fn serve(stream: UnixStream, told: mpsc::UnboundedSender<ToldWords>, stay: &Stay) -> io::Result<()> {
     let (reading, mut writing) = stream.into_split();
     let mut line = String::new();
     let mut reading = BufReader::new(reading.take(LONGEST));

@@ -8,7 +8,7 @@ use moth_core::{Moment, Snapshot};
 use tokio::sync::oneshot;
 
 use super::words::{self, Meaning};
-use super::{Answer, Came, Told};
+use super::{Answer, Came, ToldWords};
 
 /// What nothing came of after this long is answered with that.
 const PATIENCE: Duration = Duration::from_secs(40);
@@ -27,7 +27,7 @@ pub(crate) struct Tellings {
 
 impl Tellings {
     /// Takes something told. Gives what is to be done.
-    pub(crate) fn take(&mut self, (tell, reply): Told, snapshot: &Snapshot) -> Option<Action> {
+    pub(crate) fn take(&mut self, (tell, reply): ToldWords, snapshot: &Snapshot) -> Option<Action> {
         let meant = match words::meaning(&tell, Some(snapshot)) {
             Err(what) => Err(Answer::new(Came::NotUnderstood, what)),
             Ok(Meaning::State) => Err(Answer::new(Came::Done, state(snapshot))),

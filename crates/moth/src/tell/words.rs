@@ -36,7 +36,7 @@ pub enum Meaning {
 
 /// A new bitrate, as it was told.
 #[derive(Debug, Clone, Copy, PartialEq)]
-enum Told {
+enum RateChange {
     To(Bitrate),
     /// Relative to what it is, in bits per second.
     By(i64),
@@ -44,22 +44,22 @@ enum Told {
     Share(f64),
 }
 
-fn told_rate(text: &str) -> Result<Told, String> {
+fn told_rate(text: &str) -> Result<RateChange, String> {
     let (sign, rest) = match text.split_at_checked(1) {
         Some(("+", rest)) => (1.0, rest),
         Some(("-", rest)) => (-1.0, rest),
-        _ => return text.parse().map(Told::To).map_err(|error: moth_core::rate::RateError| error.to_string()),
+        _ => return text.parse().map(RateChange::To).map_err(|error: moth_core::rate::RateError| error.to_string()),
     };
     if let Some(percent) = rest.strip_suffix('%') {
         let percent: f64 = percent.trim().parse().map_err(|_| format!("`{text}` is no share; write it like -10%"))?;
         if !(0.0..=500.0).contains(&percent) {
             return Err(format!("`{text}` is no share from 0 to 500 %"));
         }
-        return Ok(Told::Share(sign * percent / 100.0));
+        return Ok(RateChange::Share(sign * percent / 100.0));
     }
     let by: Bitrate = rest.parse().map_err(|error: moth_core::rate::RateError| error.to_string())?;
     let by = i64::try_from(by.bps()).map_err(|_| format!("`{text}` is too much"))?;
-    Ok(Told::By(if sign > 0.0 { by } else { -by }))
+    Ok(RateChange::By(if sign > 0.0 { by } else { -by }))
 }
 
 /// Whether words could mean something, whatever the broadcast.
@@ -131,15 +131,15 @@ fn shown(text: &str) -> String {
     text.chars().filter(|c| !c.is_control()).take(16).collect()
 }
 
-fn absolute(told: Told, snapshot: Option<&Snapshot>) -> Result<Bitrate, String> {
+fn absolute(told: RateChange, snapshot: Option<&Snapshot>) -> Result<Bitrate, String> {
     let now = snapshot.and_then(|s| s.stream.video_bitrate.or(s.intended.video_bitrate).or(measured(s.video_kbps)));
     let bps = match (told, now) {
-        (Told::To(rate), _) => rate.bps(),
+        (RateChange::To(rate), _) => rate.bps(),
         (_, None) if snapshot.is_some() => return Err("what the video bitrate is now is not known".into()),
         // Anything will do to see whether the words are right.
         (_, None) => return Ok(Bitrate::from_bps(*BITRATES.start())),
-        (Told::By(by), Some(now)) => now.bps().saturating_add_signed(by),
-        (Told::Share(share), Some(now)) => now.scaled(1.0 + share).bps(),
+        (RateChange::By(by), Some(now)) => now.bps().saturating_add_signed(by),
+        (RateChange::Share(share), Some(now)) => now.scaled(1.0 + share).bps(),
     };
     if !BITRATES.contains(&bps) {
         return Err(format!("{} is no video bitrate from 100 kb/s to 200 Mb/s", Bitrate::from_bps(bps)));

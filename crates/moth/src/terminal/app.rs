@@ -9,12 +9,13 @@ use jiff::{SignedDuration, Timestamp, Zoned};
 use moth_core::suspects::{Cause, Fault};
 use moth_core::{Snapshot, State};
 
-use super::dialogs::{Dialog, export, keys};
+use super::dialogs::{Dialog, exporting, keys};
 use super::model::Model;
 use super::preparation::Preparation;
 use super::reaction::Reaction;
 use super::rehearsing::RehearsalPlan;
-use super::screens::{self, Screen};
+use super::screen::Screen;
+use super::screens;
 use super::style::palette::Palette;
 use super::wish::Wish;
 use crate::drawings::chronicle::Chronicle;
@@ -166,7 +167,8 @@ impl App {
         let Reaction { notice, dialog, wish, screen } = reaction;
         self.notice = notice.or(self.notice.take());
         self.dialog = dialog.or(self.dialog.take());
-        self.screen = screen.unwrap_or(self.screen);
+        let named = |name| screens::ALL.iter().find(|screen| Some(screen.name) == name);
+        self.screen = named(screen).unwrap_or(&self.screen);
         wish
     }
 
@@ -184,8 +186,8 @@ impl App {
         match code {
             KeyCode::Char('q') => self.quit(),
             KeyCode::Char('?') | KeyCode::F(1) => Reaction::open(Dialog::Help),
-            KeyCode::Char('e') => export::begin(&self.model, self.screen),
-            KeyCode::Char('E') => export::begin_report(&self.model),
+            KeyCode::Char('e') => exporting::begin(&self.model, self.screen),
+            KeyCode::Char('E') => exporting::begin_report(&self.model),
             KeyCode::Tab => self.turn_to(step(1)),
             KeyCode::BackTab => self.turn_to(step(screens::ALL.len() - 1)),
             KeyCode::Char(digit @ '1'..='9') => match screens::ALL.get(usize::from(digit as u8 - b'1')) {
@@ -197,7 +199,7 @@ impl App {
     }
 
     fn turn_to(&mut self, screen: &'static Screen) -> Reaction {
-        Reaction { screen: Some(screen), ..(screen.turned_to)(&mut self.model) }
+        Reaction { screen: Some(screen.name), ..(screen.turned_to)(&mut self.model) }
     }
 
     fn quit(&self) -> Reaction {

@@ -16,7 +16,7 @@ use tokio::sync::{mpsc, watch as channel};
 use crate::drawings::chronicle::{Chronicle, lock};
 use crate::failure::Failure;
 use crate::failure::Outcome;
-use crate::live::conductor::{Desk, conduct};
+use crate::live::conductor::{Attached, conduct};
 use crate::live::plan::Plan;
 use crate::live::production::Production;
 use crate::measuring::tester::{self, Field, TestNews, TestOrder};
@@ -124,7 +124,7 @@ pub(super) fn run(acts: Acts, wiring: Wiring, began: &std::sync::mpsc::Sender<Ou
 struct Stage {
     live: Option<Plan>,
     run_for: Option<Duration>,
-    desk: Desk,
+    attached: Attached,
     show: Show,
     rehearsals: mpsc::UnboundedReceiver<RehearsalOrder>,
     /// Waits to be served with the first line there is.
@@ -141,7 +141,7 @@ impl Stage {
             (None, _) => return Err(Failure::Fault),
         };
         let field = of.field()?;
-        let desk = Desk {
+        let attached = Attached {
             actions: wiring.actions,
             stop: wiring.stop,
             recording: acts.recording,
@@ -152,7 +152,7 @@ impl Stage {
         let Wiring { snapshots, chronicle, rehearsal, say, rehearsals, tests, .. } = wiring;
         let show = Show { snapshots, chronicle, rehearsal, say };
         let tests = Some((field, tests));
-        Ok((Self { live: acts.live, run_for: acts.run_for, desk, show, rehearsals, tests, line: None }, first))
+        Ok((Self { live: acts.live, run_for: acts.run_for, attached, show, rehearsals, tests, line: None }, first))
     }
 
     async fn run(mut self, mut next: Next, began: &std::sync::mpsc::Sender<Outcome>) -> Outcome {
@@ -198,7 +198,7 @@ impl Stage {
                 Err(failure) => break Err(failure),
             };
         };
-        let closed = self.desk.close();
+        let closed = self.attached.close();
         outcome.and(closed)
     }
 
@@ -221,7 +221,7 @@ impl Stage {
         loop {
             tokio::select! {
                 biased;
-                stopped = self.desk.stop.wait_for(|stop| *stop) => { drop(stopped); return Next::Nothing }
+                stopped = self.attached.stop.wait_for(|stop| *stop) => { drop(stopped); return Next::Nothing }
                 signalled = signals::stop_requested() => {
                     if let Err(error) = signalled {
                         tracing::warn!(%error, "signals cannot be listened for");
@@ -251,7 +251,7 @@ impl Stage {
             }
             if over { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         };
-        conduct(production, core, &mut self.desk, LOOK_EACH, look).await?;
+        conduct(production, core, &mut self.attached, LOOK_EACH, look).await?;
         Ok(next)
     }
 
@@ -260,12 +260,18 @@ impl Stage {
         let (order, actions) = mpsc::unbounded_channel();
         let (_never, stop) = channel::channel(false);
         let (asked_to_stop, asked) = channel::channel(false);
-        let recording = self.desk.recording.take();
+        let recording = self.attached.recording.take();
         let (_hold_told, told) = mpsc::unbounded_channel();
         // Nobody is rung for what is lost on purpose, and what the screen asks for is left to the broadcast.
-        let mut desk =
-            Desk { actions, stop, recording, outlets: Outlets::default(), told, asked_to_stop: Some(asked_to_stop) };
-        let (show, rehearsals, quits) = (&self.show, &mut self.rehearsals, &self.desk.stop);
+        let mut attached = Attached {
+            actions,
+            stop,
+            recording,
+            outlets: Outlets::default(),
+            told,
+            asked_to_stop: Some(asked_to_stop),
+        };
+        let (show, rehearsals, quits) = (&self.show, &mut self.rehearsals, &self.attached.stop);
         let mut is_left = false;
         let look = |snapshot: Arc<Snapshot>| {
             if run.over.is_some() {
@@ -285,8 +291,8 @@ impl Stage {
             show.rehearsal.send_replace(Some(Arc::new(run.clone())));
             run::carry_out(does, &order, &relay)
         };
-        let conducted = conduct(production, core, &mut desk, LOOK_EACH, look).await;
-        self.desk.recording = desk.recording.take();
+        let conducted = conduct(production, core, &mut attached, LOOK_EACH, look).await;
+        self.attached.recording = attached.recording.take();
         conducted?;
         Ok(if is_left || run.over.is_none() { Next::Nothing } else { Next::Live })
     }

@@ -7,6 +7,7 @@ pub(super) mod changing;
 pub mod choice;
 pub(super) mod drawn;
 pub mod export;
+pub(super) mod exporting;
 pub(super) mod keys;
 
 use choice::Choice;

@@ -18,6 +18,7 @@ use crate::live::plan::Banner;
 use crate::measuring::tested;
 use crate::measuring::tester::{TestNews, TestOrder};
 use crate::recordings::player::ReplayState;
+use crate::rehearsal::run::Run;
 use crate::rehearsal::{drawn, told};
 
 /// What the screens show and change.
@@ -133,5 +134,23 @@ impl Model {
             tested::join(&mut evening, &preparation.in_use, &preparation.history, preparation.is_stand_in());
         }
         evening
+    }
+
+    /// Reads again what was rehearsed before.
+    pub(super) fn recall_rehearsals(&mut self) {
+        if let Some(preparation) = &self.preparation {
+            self.rehearsing.history = preparation.in_use.rehearsals.read().unwrap_or_default();
+        }
+    }
+
+    /// Takes how far a rehearsal is; gives whether that must be seen at once.
+    pub(super) fn follow_rehearsal(&mut self, run: Option<Arc<Run>>) -> bool {
+        let was_running = self.rehearsing.is_running();
+        self.rehearsing.run = run;
+        let is_over = was_running && !self.rehearsing.is_running();
+        if is_over {
+            self.recall_rehearsals();
+        }
+        is_over
     }
 }

@@ -1,7 +1,6 @@
 //! What a key comes to.
 
 use super::dialogs::Dialog;
-use super::screens::Screen;
 use super::wish::Wish;
 
 /// What a key comes to, beside what it changed in the model: any of these, or nothing.
@@ -13,8 +12,8 @@ pub(super) struct Reaction {
     pub dialog: Option<Dialog>,
     /// Something wanted from outside the screen.
     pub wish: Option<Wish>,
-    /// Another screen to turn to.
-    pub screen: Option<&'static Screen>,
+    /// Another screen to turn to, by its name.
+    pub screen: Option<&'static str>,
 }
 
 impl Reaction {

@@ -5,7 +5,6 @@ use std::sync::Arc;
 use moth_rehearsal::ladder::Kind;
 use moth_store::rehearsals::Rehearsed;
 
-use super::model::Model;
 use crate::live::plan::Doors;
 use crate::rehearsal::Prepared;
 use crate::rehearsal::run::{Run, says_something};
@@ -107,25 +106,5 @@ impl Rehearsing {
     pub(super) fn last(&self, choice: Option<Kind>, setup: &str) -> Option<&Rehearsed> {
         let is = |past: &&Rehearsed| past.climb() == choice && past.setup == setup && says_something(past);
         self.history.iter().rev().find(is)
-    }
-}
-
-impl Model {
-    /// Reads again what was rehearsed before.
-    pub(super) fn recall_rehearsals(&mut self) {
-        if let Some(preparation) = &self.preparation {
-            self.rehearsing.history = preparation.in_use.rehearsals.read().unwrap_or_default();
-        }
-    }
-
-    /// Takes how far a rehearsal is; gives whether that must be seen at once.
-    pub(super) fn follow_rehearsal(&mut self, run: Option<Arc<Run>>) -> bool {
-        let was_running = self.rehearsing.is_running();
-        self.rehearsing.run = run;
-        let is_over = was_running && !self.rehearsing.is_running();
-        if is_over {
-            self.recall_rehearsals();
-        }
-        is_over
     }
 }

@@ -103,11 +103,11 @@ impl Ingest {
 }
 
 /// A configuration with these servers (name and address), and a key.
-pub struct Desk {
+pub struct Attached {
     pub dir: TempDir,
 }
 
-impl Desk {
+impl Attached {
     pub fn new(servers: &[(&str, &str)]) -> Self {
         let dir = tempfile::tempdir().unwrap();
         let list: Vec<String> = servers
@@ -607,7 +607,7 @@ impl Moth {
     }
 
     /// The same with a setup's configuration instead of an address.
-    pub fn on_setup(mut command: Command, desk: &Desk, port: u16, more: &[&str]) -> Self {
+    pub fn on_setup(mut command: Command, desk: &Attached, port: u16, more: &[&str]) -> Self {
         let dir = tempfile::tempdir().unwrap();
         command
             .arg(env!("CARGO_BIN_EXE_moth"))

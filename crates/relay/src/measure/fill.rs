@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use moth_core::rate::Bitrate;
 use moth_destination::{FailureKind, LinkError};
-use moth_plan::measurement::Look;
+use moth_plan::measurement::ConnectionLook;
 use tokio::time::{Instant, MissedTickBehavior, interval, sleep_until};
 
 use super::filler::Filler;
@@ -42,7 +42,7 @@ pub(super) async fn fill(
     plan: &MeasurePlan,
     stretches: &[Stretch],
     cancel: &mut Cancel,
-    mut looked: impl FnMut(&Look),
+    mut looked: impl FnMut(&ConnectionLook),
 ) -> Ending {
     let mut filler = Filler::new(plan.size, plan.fps);
     for header in filler.headers() {
@@ -97,8 +97,8 @@ pub(super) async fn fill(
     Ending::Done
 }
 
-fn look(link: &Link, at: Duration, before_bytes: u64) -> Look {
-    Look {
+fn look(link: &Link, at: Duration, before_bytes: u64) -> ConnectionLook {
+    ConnectionLook {
         at,
         acknowledged_bytes: link.settled_bytes().saturating_sub(before_bytes),
         is_busy: !link.is_settled(),

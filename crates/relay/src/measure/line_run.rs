@@ -5,7 +5,7 @@ use std::time::Duration;
 use moth_core::rate::Bitrate;
 use moth_destination::{FailureKind, StreamKey};
 use moth_plan::line::LineRun;
-use moth_plan::measurement::{Carried, Look};
+use moth_plan::measurement::{Carried, ConnectionLook};
 use tokio::time::{MissedTickBehavior, interval, timeout};
 
 use super::fill::{Ending, Stretch, fill, take_leave};
@@ -77,7 +77,7 @@ pub async fn run_line(
     say(LinePhase::Connecting, Duration::ZERO, None, None);
     let mut link = Link::dial(dialer, server, key).await?;
     link.open().await?;
-    let mut looks: Vec<Look> = Vec::new();
+    let mut looks: Vec<ConnectionLook> = Vec::new();
     let mut full_ms = Vec::new();
     let stretches = [Stretch { until: plan.length, rate: plan.up_to }];
     let ending = {

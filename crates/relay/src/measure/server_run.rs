@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use moth_core::rate::Bitrate;
 use moth_destination::StreamKey;
-use moth_plan::measurement::{Carried, Look, ServerResult};
+use moth_plan::measurement::{Carried, ConnectionLook, ServerResult};
 use tokio::time::Instant;
 
 use super::fill::{Ending, Stretch, fill, take_leave};
@@ -118,10 +118,10 @@ async fn carry(
     let turn = Duration::from_secs((plan.length.as_secs_f64() * AT_PLANNED).round() as u64);
     let above = plan.up_to.max(plan.planned);
     let stretches = [Stretch { until: turn, rate: plan.planned }, Stretch { until: plan.length, rate: above }];
-    let mut looks: Vec<Look> = Vec::new();
+    let mut looks: Vec<ConnectionLook> = Vec::new();
     // Looks come a moment after their time.
     let slack = Duration::from_millis(60);
-    let read = |looks: &[Look], result: &mut ServerResult| {
+    let read = |looks: &[ConnectionLook], result: &mut ServerResult| {
         result.planned = Carried::between(looks, GROWING, turn + slack, plan.planned);
         result.above = Carried::between(looks, turn + GROWING, plan.length + slack, above);
     };
@@ -145,7 +145,7 @@ async fn carry(
 }
 
 /// What was carried in the last second, or since the beginning.
-pub(super) fn last_second(looks: &[Look]) -> Option<Bitrate> {
+pub(super) fn last_second(looks: &[ConnectionLook]) -> Option<Bitrate> {
     let last = looks.last()?;
     let from = looks.iter().rev().find(|look| look.at + Duration::from_secs(1) <= last.at).or(looks.first())?;
     let span = last.at - from.at;

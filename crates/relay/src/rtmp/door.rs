@@ -11,9 +11,9 @@ use moth_rtmp::session::{Receiver, ReceiverEvent, RefuseCode, SessionError, Stag
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::{Instant, sleep_until, timeout, timeout_at};
 
+use crate::incoming::{ByteStream, Incoming};
 use crate::lobby::{Progress, Stay};
 use crate::on_air::{OnAir, Place};
-use crate::relay::{ByteStream, Incoming};
 use crate::rtmp::packet;
 use crate::sparing::Sparing;
 use crate::token_bucket::TokenBucket;

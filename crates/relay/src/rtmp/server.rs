@@ -5,8 +5,8 @@ use moth_destination::{Address, FailureKind, LinkError, StreamKey};
 use moth_rtmp::session::{Publisher, PublisherEvent, SessionError, Stage};
 
 use super::message;
-use crate::link::Session;
 use crate::packet::Packet;
+use crate::session::Session;
 
 /// The session.
 pub(crate) struct RtmpSession(Publisher);

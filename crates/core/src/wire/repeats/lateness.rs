@@ -4,7 +4,7 @@
 //! that pauses, moves on by the same step each time. What lies between, a source that itself hitches inside a punctual scene,
 //! cannot be told from lateness on the wire.
 
-use super::{Judged, Jump, Look, Repeats, median};
+use super::{Judged, Judgement, Jump, Repeats, median};
 
 /// Repeats stand apart: pictures that are neither they nor plainly new are no more than so many times as many. Where a face moves
 /// unevenly, or things turn round, what changes least is the end of a range. (Measured: 0–1.2 for lateness, 1.6–7 there.)
@@ -80,7 +80,7 @@ impl Repeats {
     pub(super) fn is_even(&self) -> bool {
         let recent: Vec<&Judged> = self.of_scene().take(self.span(EVEN_S)).collect();
         let changes = |behind: std::ops::RangeInclusive<u64>| -> Vec<f64> {
-            let new = recent.iter().filter(|judged| judged.look == Look::New && behind.contains(&judged.behind));
+            let new = recent.iter().filter(|judged| judged.look == Judgement::New && behind.contains(&judged.behind));
             new.map(|judged| judged.change.fine.ln()).collect()
         };
         let mut on_new = changes(0..=0);
@@ -90,7 +90,7 @@ impl Repeats {
             on_new = if all.len() > 3 * on_new.len() { all } else { on_new };
         }
         let distances = on_new.windows(2).map(|pair| (pair[1] - pair[0]).abs());
-        let known = recent.iter().filter(|judged| judged.look != Look::Unknown).count();
+        let known = recent.iter().filter(|judged| judged.look != Judgement::Unknown).count();
         on_new.len() >= self.span(ON_NEW_S).max(8)
             && on_new.len() as f64 >= ON_NEW * recent.len() as f64
             && known * 10 >= recent.len() * 8

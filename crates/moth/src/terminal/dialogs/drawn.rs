@@ -12,7 +12,8 @@ use ratatui::widgets::{Block, Clear, Padding, Paragraph};
 use super::Dialog;
 use super::choice::{self, Choice, Kind};
 use crate::terminal::dialogs::export::Export;
-use crate::terminal::screens::{HelpLines, Screen, Shown};
+use crate::terminal::screen::{HelpLines, Screen, Shown};
+use crate::terminal::screens;
 use crate::terminal::style::format::{number, wrap};
 use crate::terminal::style::palette::Palette;
 
@@ -49,7 +50,8 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
 /// What `?` shows on a screen.
 fn help(screen: &Screen, shown: Shown<'_>) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
-    (screen.help)(shown, HelpLines { palette: shown.palette, lines: &mut lines });
+    let screens: Vec<&str> = screens::ALL.iter().map(|screen| screen.name).collect();
+    (screen.help)(shown, HelpLines { palette: shown.palette, lines: &mut lines, screens: &screens });
     lines
 }
 

@@ -4,7 +4,7 @@ use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use moth_destination::StreamKey;
 
 use super::choice::Kind;
-use super::{Dialog, Typed, changing, export};
+use super::{Dialog, Typed, changing, exporting};
 use crate::terminal::model::Model;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screens::rehearse;
@@ -27,7 +27,7 @@ pub(in crate::terminal) fn key(dialog: Dialog, model: &mut Model, key: KeyEvent)
         Dialog::EnterKey(typed) => type_key(model, typed, key),
         Dialog::EnterToDo(typed) => rehearse::type_to_do(model, typed, key),
         Dialog::Choose(choice) => changing::choose_key(model, choice, key),
-        Dialog::Export(chosen) => export::key(model, chosen, key),
+        Dialog::Export(chosen) => exporting::key(model, chosen, key),
         Dialog::Changes => match code {
             KeyCode::Char(letter) => match Kind::ALL.into_iter().find(|kind| kind.key() == letter) {
                 Some(kind) => changing::choose(model, kind),

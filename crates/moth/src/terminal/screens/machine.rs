@@ -5,12 +5,12 @@ use moth_core::Snapshot;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 
-use super::{HelpLines, Keys, Screen, Shown, inner};
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::model::Model;
 use crate::terminal::parts::{fitness, load};
 use crate::terminal::preparation::TestUnderWay;
 use crate::terminal::reaction::Reaction;
+use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner};
 
 pub(in crate::terminal) const SCREEN: Screen = Screen { name: "Machine", draw, keys, help, exports, key, turned_to };
 

@@ -1,13 +1,12 @@
 //! The Plan screen: the upload shared out, and the map of pictures it pays for.
 
 use moth_core::rate::Bitrate;
-use moth_plan::picture::{Cell, Look};
+use moth_plan::picture::{Appearance, Cell};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
-use super::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
 use crate::commands::key;
 use crate::setup_in_use::advice::Advice;
 use crate::setup_in_use::advice::breach_sentence;
@@ -17,6 +16,7 @@ use crate::terminal::dialogs::{Dialog, Typed};
 use crate::terminal::model::Model;
 use crate::terminal::preparation::Preparation;
 use crate::terminal::reaction::Reaction;
+use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
 use crate::terminal::style::format::fit;
 use crate::terminal::style::format::wrap;
 use crate::terminal::style::palette::{Palette, look_mark};
@@ -63,9 +63,9 @@ fn help(_: Shown<'_>, mut help: HelpLines<'_>) {
     for line in wrap(&marks(), 62) {
         help.word("", &line);
     }
-    help.word("soft", Look::Soft.meaning());
-    help.word("blocky", Look::Blocky.meaning());
-    help.word("spare", Look::Spare.meaning());
+    help.word("soft", Appearance::Soft.meaning());
+    help.word("blocky", Appearance::Blocky.meaning());
+    help.word("spare", Appearance::Spare.meaning());
 }
 
 fn exports(model: &Model, _: &Snapshot) -> Vec<(Subject, String)> {
@@ -332,6 +332,7 @@ fn setup_lines(preparation: &Preparation, palette: Palette, width: u16) -> Vec<L
 
 /// The marks on this screen, for the help.
 fn marks() -> String {
-    let looks = [Look::Spare, Look::Good, Look::Soft, Look::Blocky].map(|l| format!("{} {}", look_mark(l), l.word()));
+    let looks = [Appearance::Spare, Appearance::Good, Appearance::Soft, Appearance::Blocky]
+        .map(|l| format!("{} {}", look_mark(l), l.word()));
     format!("▸ recommended  ◆ the setup's  {}", looks.join("  "))
 }

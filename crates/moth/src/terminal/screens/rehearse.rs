@@ -5,7 +5,7 @@ use moth_core::rate::grouped;
 use moth_core::suspects::Fault;
 use moth_rehearsal::climb::{Purpose, Tried};
 use moth_rehearsal::figures::{Figures, Known};
-use moth_rehearsal::finding::{Finding, lasted};
+use moth_rehearsal::finding::{ClimbFinding, lasted};
 use moth_rehearsal::ladder::{Kind, Value};
 use moth_rehearsal::runner::{Runner, Stand};
 use moth_rehearsal::soak::{Soak, Soaked, TO_DO};
@@ -15,7 +15,6 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
-use super::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
 use crate::failure::Failure;
 use crate::rehearsal::run::{Run, Task};
 use crate::rehearsal::{self, Wanted};
@@ -27,6 +26,7 @@ use crate::terminal::preparation::Preparation;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::rehearsing::CHOICES;
 use crate::terminal::rehearsing::{RehearsalOrder, Rehearsing};
+use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
 use crate::terminal::style::format::{fit, number, wrap};
 use crate::terminal::style::palette::Palette;
 use crate::terminal::style::paragraphs::{paint, wrapped};
@@ -494,8 +494,8 @@ impl<'a> Rungs<'a> {
         Self { palette, rungs, tries, runner, clean: None, recommended: None, known }
     }
 
-    fn of_a_finding(palette: Palette, finding: &'a Finding) -> Self {
-        let Finding { rungs, tries, highest_clean: clean, recommended, known, .. } = finding;
+    fn of_a_finding(palette: Palette, finding: &'a ClimbFinding) -> Self {
+        let ClimbFinding { rungs, tries, highest_clean: clean, recommended, known, .. } = finding;
         Self { palette, rungs, tries, runner: None, clean: *clean, recommended: *recommended, known: *known }
     }
 
@@ -607,7 +607,7 @@ fn figures(figures: &Figures, wide: bool) -> Vec<String> {
     ]
 }
 
-fn climbed(palette: Palette, run: &Run, finding: &Finding, area: Rect) -> Vec<Line<'static>> {
+fn climbed(palette: Palette, run: &Run, finding: &ClimbFinding, area: Rect) -> Vec<Line<'static>> {
     let mut lines = vec![heading(palette, run, &format!("Climb of {}: over", plural(finding.climb)), "", area)];
     for (i, sentence) in told::sentences(run).iter().enumerate() {
         lines.extend(wrapped(sentence, area.width, if i == 0 { palette.strong() } else { Style::new() }));

@@ -10,7 +10,6 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
-use super::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
 use crate::drawings::bars::{Part, Scale, series};
 use crate::measuring::servers_in_turn::Current;
 use crate::measuring::surroundings;
@@ -22,6 +21,7 @@ use crate::terminal::model::Model;
 use crate::terminal::parts::lanes::EIGHTHS;
 use crate::terminal::preparation::{Preparation, TestUnderWay};
 use crate::terminal::reaction::Reaction;
+use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
 use crate::terminal::style::format::{fit, wrap};
 use crate::terminal::style::palette::{Palette, grade_mark};
 use crate::terminal::style::paragraphs::paint;
@@ -294,10 +294,8 @@ fn servers_on_a_scale(
 
 /// Why a server is in its place, and what it was when it was last tested over this line.
 fn sentence_with_before(preparation: &Preparation, place: &moth_plan::ranking::Place) -> String {
-    let earlier = preparation
-        .tested
-        .as_ref()
-        .and_then(|(date, line)| preparation.history.preparation(&place.server, line, *date));
+    let earlier =
+        preparation.tested.as_ref().and_then(|(date, line)| preparation.history.before(&place.server, line, *date));
     match earlier.and_then(|(date, result)| Some((date, result.best()?.sustained))) {
         Some((date, sustained)) => format!("{}. On {} it sustained {sustained}.", place.sentence, out::date(date)),
         None => place.sentence.clone(),

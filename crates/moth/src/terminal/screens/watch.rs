@@ -5,7 +5,6 @@ use moth_core::{Snapshot, State};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 
-use super::{HelpLines, Keys, Screen, Shown, nothing_else};
 use crate::terminal::dialogs::choice::Kind;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::dialogs::{Dialog, changing};
@@ -13,6 +12,7 @@ use crate::terminal::model::Model;
 use crate::terminal::parts::verdict::key_of;
 use crate::terminal::parts::{journey, lanes, trial, verdict, viewers};
 use crate::terminal::reaction::Reaction;
+use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, nothing_else};
 use crate::terminal::style::format::wrap;
 use crate::terminal::style::palette::state_mark;
 

@@ -8,7 +8,7 @@ use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::text::{Line, Span};
 
-use super::{HelpLines, Keys, Screen, Shown, inner, machine, nothing_else, watch};
+use super::{machine, watch};
 use crate::measuring::tester::Handshakes;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::model::Model;
@@ -16,6 +16,7 @@ use crate::terminal::parts::lanes::{Columns, Kind, Lane, draw_axis, draw_lane};
 use crate::terminal::parts::time_view::TimeView;
 use crate::terminal::preparation::TestUnderWay;
 use crate::terminal::reaction::Reaction;
+use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else};
 use crate::terminal::style::format::{clock, fit, with_unit, wrap};
 use crate::terminal::style::palette::Palette;
 
@@ -175,7 +176,7 @@ fn test_suspects(model: &mut Model, stage: Fault) -> Reaction {
         let order = preparation.ask_order();
         return model.order(order).and_tell("asking each server for one handshake…");
     }
-    Reaction { screen: Some(&machine::SCREEN), ..machine::look(model) }
+    Reaction { screen: Some(machine::SCREEN.name), ..machine::look(model) }
 }
 
 fn draw_head(frame: &mut Frame<'_>, area: Rect, palette: Palette, snapshot: &Snapshot, stage: Fault, is_guilty: bool) {

@@ -3,7 +3,7 @@
 use moth_core::State;
 use moth_core::suspects::Fault;
 use moth_plan::check::Weight;
-use moth_plan::picture::Look;
+use moth_plan::picture::Appearance;
 use moth_plan::ranking::Grade;
 use ratatui::style::{Color, Modifier, Style};
 
@@ -76,12 +76,12 @@ impl Palette {
 
     /// The colour of how a picture looks for its bits.
     #[must_use]
-    pub fn look(self, look: Look) -> Style {
+    pub fn look(self, look: Appearance) -> Style {
         match look {
-            Look::Spare => self.faint(),
-            Look::Good => self.quantity(),
-            Look::Soft => self.fault(Fault::Encoder),
-            Look::Blocky => self.fault(Fault::Network),
+            Appearance::Spare => self.faint(),
+            Appearance::Good => self.quantity(),
+            Appearance::Soft => self.fault(Fault::Encoder),
+            Appearance::Blocky => self.fault(Fault::Network),
         }
     }
 
@@ -156,12 +156,12 @@ pub fn grade_mark(grade: Grade) -> char {
 
 /// The mark of how a picture looks.
 #[must_use]
-pub fn look_mark(look: Look) -> char {
+pub fn look_mark(look: Appearance) -> char {
     match look {
-        Look::Spare => '+',
-        Look::Good => '═',
-        Look::Soft => '≈',
-        Look::Blocky => '▾',
+        Appearance::Spare => '+',
+        Appearance::Good => '═',
+        Appearance::Soft => '≈',
+        Appearance::Blocky => '▾',
     }
 }
 

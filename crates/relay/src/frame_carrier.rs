@@ -20,14 +20,14 @@ const STALL: Duration = Duration::from_secs(6);
 const COMMITTED_BYTES: usize = 8 << 10;
 
 /// A connection to a server that takes the broadcast.
-pub(crate) struct Line {
+pub(crate) struct FrameCarrier {
     pub server: Server,
     link: Link,
     /// Frames given to the connection, each with the count of bytes that ends with its last one.
     in_flight: VecDeque<(u64, Role)>,
 }
 
-impl Line {
+impl FrameCarrier {
     /// Connects, and asks the server to take the broadcast.
     pub(crate) async fn establish(dialer: &dyn Dialer, server: Server, key: StreamKey) -> Result<Self, LinkError> {
         let mut link = Link::dial(dialer, &server, key).await?;
