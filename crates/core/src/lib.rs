@@ -32,6 +32,7 @@ pub mod notice;
 pub mod proposal;
 pub mod rate;
 pub mod reading;
+pub mod signal;
 pub mod snapshot;
 pub mod state;
 pub mod suspects;

@@ -2,6 +2,7 @@
 //! evidence for and against it.
 
 use moth_core::history::Second;
+use moth_core::signal::{Figured, Scale, Signal};
 use moth_core::suspects::{Cause, Evidence, Fault, Weighed};
 
 use crate::evening::{Evening, Standing, Stood, Stretch};
@@ -18,8 +19,6 @@ const MORE: f64 = 165.0;
 const SIGNS: (usize, usize) = (6, 2);
 /// A sign that weighs less is not told: it makes a suspect 1.1 times likelier.
 const LEAST_BANS: f64 = 0.05;
-/// A full bar of the disk's lane, in milliseconds: a healthy disk's few would fill a lane that knew no scale.
-const SLOW_WRITE_MS: f64 = 200.0;
 /// Before and behind a verdict, in seconds.
 const AROUND_S: f64 = 20.0;
 
@@ -203,28 +202,19 @@ fn name(
     sheet.text(sheet.left(), foot - 2.0, below, &below.fit(&format!("{}{unit}", lane.name), room));
 }
 
-/// The figure that says most of a cause, along time.
+/// What says most of a cause, along time. Round trips share a scale, up to `way_top` milliseconds.
 fn lane_of(cause: Cause, way_top: f64) -> Lane {
     const HEIGHT: f64 = 34.0;
-    let quantity = |name, unit, value: fn(&Second) -> Option<f32>, top| Lane::quantity(name, unit, value, top, HEIGHT);
-    match cause {
-        Cause::UploadBeyond => quantity("round trip", "ms", |s| s.rtt_ms, Some(way_top)),
-        Cause::LineShort => Lane::carried(50.0),
-        Cause::UploadHere => quantity("uploads here", "kb/s", |s| s.uploads_kbps, None),
-        Cause::LocalLink => quantity("round trip to the first router", "ms", |s| s.gateway_ms, Some(way_top)),
-        Cause::Route => quantity("round trip to another server", "ms", |s| s.other_ms, Some(way_top)),
-        Cause::ServerSlow => {
-            quantity("its window full, of the time", "%", |s| s.receiver_limited.map(|v| v * 100.0), Some(100.0))
+    match cause.signal() {
+        Signal::Figure(Figured { name, unit, value, scale, .. }) => {
+            let top = match scale {
+                Scale::Highest => None,
+                Scale::UpTo(top) => Some(f64::from(top)),
+                Scale::RoundTrips => Some(way_top),
+            };
+            Lane::quantity(name, unit, value, top, HEIGHT)
         }
-        Cause::ServerAway | Cause::ServerRefuses => Lane { height: HEIGHT, ..Lane::state() },
-        Cause::PresetHeavy => quantity("a frame takes to encode", "ms", |s| s.encode_ms, None),
-        Cause::CpuStarved => {
-            quantity("busiest other, of all cores", "%", |s| s.other_cpu.map(|v| v * 100.0), Some(100.0))
-        }
-        Cause::EncoderFull => quantity("encoder block", "%", |s| s.gpu_encode.map(|v| v * 100.0), Some(100.0)),
-        Cause::Heat => quantity("clock, of the most it may have", "%", |s| s.frequency.map(|v| v * 100.0), Some(100.0)),
-        Cause::Disk => quantity("a write takes", "ms", |s| s.disk_write_ms, Some(SLOW_WRITE_MS)),
-        Cause::GpuSaturated => quantity("GPU, drawing", "%", |s| s.gpu.map(|v| v * 100.0), Some(100.0)),
-        Cause::SceneHeavy => quantity("a scene takes to draw", "ms", |s| s.render_ms, None),
+        Signal::Carried => Lane::carried(50.0),
+        Signal::Connection => Lane { height: HEIGHT, ..Lane::state() },
     }
 }

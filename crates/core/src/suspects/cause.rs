@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::signal::{self, Signal};
+
 /// Which of the three stages loses frames.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -29,103 +31,83 @@ impl Fault {
     }
 }
 
-/// What makes a stage lose frames.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Cause {
-    /// The line carries less than is asked of it, and did so from the start.
-    LineShort,
-    /// Another program on this machine takes a part of the line.
-    UploadHere,
-    /// Something beyond this machine takes a part of the line: another device, or the provider.
-    UploadBeyond,
-    /// The way to the first router carries less than is asked of it.
-    LocalLink,
-    /// The route to this server is narrow; others are reached as before.
-    Route,
-    /// The server does not read as fast as the line would carry.
-    ServerSlow,
-    /// The server does not answer, or ended the connection.
-    ServerAway,
-    /// The server answers and says no.
-    ServerRefuses,
-    /// The encoder preset takes longer than a frame lasts.
-    PresetHeavy,
-    /// Another program takes the CPU the encoder, or the scene, needs.
-    CpuStarved,
-    /// The GPU's encoder block has nothing left.
-    EncoderFull,
-    /// The machine slows itself down because it is hot.
-    Heat,
-    /// Writing a recording holds the broadcaster up.
-    Disk,
-    /// The GPU's rendering engine has nothing left.
-    GpuSaturated,
-    /// The scene takes longer than a frame lasts though the GPU is not full.
-    SceneHeavy,
+/// Each cause with all that is said of it in one row, so that none can be forgotten.
+macro_rules! causes {
+    ($($(#[$doc:meta])* $cause:ident: $slug:literal, $words:literal, $signal:expr;)*) => {
+        /// What makes a stage lose frames.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+        pub enum Cause {
+            $($(#[$doc])* #[serde(rename = $slug)] $cause,)*
+        }
+
+        impl Cause {
+            /// All of them.
+            pub const ALL: &[Self] = &[$(Self::$cause),*];
+
+            /// The slug in JSON.
+            #[must_use]
+            pub fn slug(self) -> &'static str {
+                match self { $(Self::$cause => $slug,)* }
+            }
+
+            /// In a few words, for people.
+            #[must_use]
+            pub fn words(self) -> &'static str {
+                match self { $(Self::$cause => $words,)* }
+            }
+
+            /// What says most of it, along time.
+            #[must_use]
+            pub fn signal(self) -> Signal {
+                match self { $(Self::$cause => $signal,)* }
+            }
+        }
+    };
 }
 
-impl Cause {
-    /// All of them.
-    pub const ALL: [Self; 15] = [
-        Self::LineShort,
-        Self::UploadHere,
-        Self::UploadBeyond,
-        Self::LocalLink,
-        Self::Route,
-        Self::ServerSlow,
-        Self::ServerAway,
-        Self::ServerRefuses,
-        Self::PresetHeavy,
-        Self::CpuStarved,
-        Self::EncoderFull,
-        Self::Heat,
-        Self::Disk,
-        Self::GpuSaturated,
-        Self::SceneHeavy,
-    ];
+causes! {
+    /// The line carries less than is asked of it, and did so from the start.
+    LineShort: "line-short", "the bitrate is over the line", Signal::Carried;
+    /// Another program on this machine takes a part of the line.
+    UploadHere: "upload-here", "another upload on this machine", signal::UPLOADS;
+    /// Something beyond this machine takes a part of the line: another device, or the provider.
+    UploadBeyond: "upload-beyond", "an upload beyond this machine", signal::ROUND_TRIP;
+    /// The way to the first router carries less than is asked of it.
+    LocalLink: "local-link", "the wireless or local link", signal::FIRST_ROUTER;
+    /// The route to this server is narrow; others are reached as before.
+    Route: "route", "the route to this server", signal::OTHER_SERVER;
+    /// The server does not read as fast as the line would carry.
+    ServerSlow: "server-slow", "the server is too slow", signal::WINDOW_FULL;
+    /// The server does not answer, or ended the connection.
+    ServerAway: "server-away", "the server is away", Signal::Connection;
+    /// The server answers and says no.
+    ServerRefuses: "server-refuses", "the server refuses", Signal::Connection;
+    /// The encoder preset takes longer than a frame lasts.
+    PresetHeavy: "preset-heavy", "the preset is too heavy", signal::ENCODE_TIME;
+    /// Another program takes the CPU the encoder, or the scene, needs.
+    CpuStarved: "cpu-starved", "the CPU is taken by others", signal::OTHER_PROGRAM;
+    /// The GPU's encoder block has nothing left.
+    EncoderFull: "encoder-full", "the GPU's encoder block is full", signal::ENCODER_BLOCK;
+    /// The machine slows itself down because it is hot.
+    Heat: "heat", "the machine is too hot", signal::CLOCK;
+    /// Writing a recording holds the broadcaster up.
+    Disk: "disk", "the disk is too slow", signal::DISK_WRITE;
+    /// The GPU's rendering engine has nothing left.
+    GpuSaturated: "gpu-saturated", "the GPU is full", signal::GPU;
+    /// The scene takes longer than a frame lasts though the GPU is not full.
+    SceneHeavy: "scene-heavy", "the scene is too heavy", signal::RENDER_TIME;
+}
 
-    /// The slug in JSON.
-    #[must_use]
-    pub fn slug(self) -> &'static str {
-        match self {
-            Self::LineShort => "line-short",
-            Self::UploadHere => "upload-here",
-            Self::UploadBeyond => "upload-beyond",
-            Self::LocalLink => "local-link",
-            Self::Route => "route",
-            Self::ServerSlow => "server-slow",
-            Self::ServerAway => "server-away",
-            Self::ServerRefuses => "server-refuses",
-            Self::PresetHeavy => "preset-heavy",
-            Self::CpuStarved => "cpu-starved",
-            Self::EncoderFull => "encoder-full",
-            Self::Heat => "heat",
-            Self::Disk => "disk",
-            Self::GpuSaturated => "gpu-saturated",
-            Self::SceneHeavy => "scene-heavy",
-        }
-    }
+#[cfg(test)]
+mod tests {
+    use super::*;
 
-    /// In a few words, for people.
-    #[must_use]
-    pub fn words(self) -> &'static str {
-        match self {
-            Self::LineShort => "the bitrate is over the line",
-            Self::UploadHere => "another upload on this machine",
-            Self::UploadBeyond => "an upload beyond this machine",
-            Self::LocalLink => "the wireless or local link",
-            Self::Route => "the route to this server",
-            Self::ServerSlow => "the server is too slow",
-            Self::ServerAway => "the server is away",
-            Self::ServerRefuses => "the server refuses",
-            Self::PresetHeavy => "the preset is too heavy",
-            Self::CpuStarved => "the CPU is taken by others",
-            Self::EncoderFull => "the GPU's encoder block is full",
-            Self::Heat => "the machine is too hot",
-            Self::Disk => "the disk is too slow",
-            Self::GpuSaturated => "the GPU is full",
-            Self::SceneHeavy => "the scene is too heavy",
+    #[test]
+    fn a_cause_is_written_as_its_slug_and_read_back() {
+        for cause in Cause::ALL {
+            let json = serde_json::to_string(cause).unwrap();
+            assert_eq!(json, format!("{:?}", cause.slug()));
+            assert_eq!(serde_json::from_str::<Cause>(&json).unwrap(), *cause);
         }
     }
 }

@@ -2,6 +2,7 @@
 
 use crossterm::event::KeyCode;
 use moth_core::history::Second;
+use moth_core::signal::{Figured, Scale, Signal};
 use moth_core::suspects::{Cause, Fault, Weighed};
 use moth_core::{Origin, Snapshot};
 use ratatui::Frame;
@@ -24,9 +25,6 @@ use crate::terminal::style::palette::Palette;
 const NAMES: u16 = 40;
 const VALUES: u16 = 15;
 
-/// A full bar of the disk's lane, in milliseconds: a healthy disk's few would fill a lane that knew no scale.
-const SLOW_WRITE_MS: f32 = 200.0;
-
 /// The stages one may ask about.
 const STAGES: [Fault; 3] = [Fault::Network, Fault::Encoder, Fault::Rendering];
 
@@ -39,37 +37,24 @@ fn weighed(snapshot: &Snapshot, stage: Fault) -> (bool, Vec<Weighed>) {
     (false, found.map(|(_, weighed)| weighed.clone()).unwrap_or_default())
 }
 
-/// The figure that says most of a cause, along time. Round trips share a scale, up to `way_top` milliseconds: it is each
-/// against the others that tells where the queue stands.
+/// What says most of a cause, along time. Round trips share a scale, up to `way_top` milliseconds.
 fn lane_of(cause: Cause, way_top: f32) -> Lane {
-    let bars = |name, unit, value: fn(&Second) -> Option<f32>, top| Lane {
-        name,
-        unit,
-        kind: Kind::Bars { value, asked: None, top },
-        rows: (1, 3),
-    };
-    match cause {
-        Cause::UploadBeyond => bars("round trip", "ms", |s| s.rtt_ms, Some(way_top)),
-        Cause::LineShort => Lane {
+    match cause.signal() {
+        Signal::Figure(Figured { short, unit, value, scale, .. }) => {
+            let top = match scale {
+                Scale::Highest => None,
+                Scale::UpTo(top) => Some(top),
+                Scale::RoundTrips => Some(way_top),
+            };
+            Lane { name: short, unit, kind: Kind::Bars { value, asked: None, top }, rows: (1, 3) }
+        }
+        Signal::Carried => Lane {
             name: "carried",
             unit: "kb/s",
             kind: Kind::Bars { value: |s| s.sent_kbps, asked: Some(|s| s.asked_kbps), top: None },
             rows: (1, 3),
         },
-        Cause::UploadHere => bars("uploads here", "kb/s", |s| s.uploads_kbps, None),
-        Cause::LocalLink => bars("first router", "ms", |s| s.gateway_ms, Some(way_top)),
-        Cause::Route => bars("other server", "ms", |s| s.other_ms, Some(way_top)),
-        Cause::ServerSlow => bars("window full", "%", |s| s.receiver_limited.map(|v| v * 100.0), Some(100.0)),
-        Cause::ServerAway | Cause::ServerRefuses => {
-            Lane { name: "connection", unit: "", kind: Kind::State, rows: (1, 1) }
-        }
-        Cause::PresetHeavy => bars("a frame takes", "ms", |s| s.encode_ms, None),
-        Cause::CpuStarved => bars("busiest other", "%", |s| s.other_cpu.map(|v| v * 100.0), Some(100.0)),
-        Cause::EncoderFull => bars("encoder block", "%", |s| s.gpu_encode.map(|v| v * 100.0), Some(100.0)),
-        Cause::Heat => bars("clock", "%", |s| s.frequency.map(|v| v * 100.0), Some(100.0)),
-        Cause::Disk => bars("a write takes", "ms", |s| s.disk_write_ms, Some(SLOW_WRITE_MS)),
-        Cause::GpuSaturated => bars("GPU", "%", |s| s.gpu.map(|v| v * 100.0), Some(100.0)),
-        Cause::SceneHeavy => bars("a scene takes", "ms", |s| s.render_ms, None),
+        Signal::Connection => Lane { name: "connection", unit: "", kind: Kind::State, rows: (1, 1) },
     }
 }
 
