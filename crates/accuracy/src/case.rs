@@ -11,9 +11,9 @@ use moth_logbook::readings::{Header, ReadingsError, Writer};
 use moth_relay::scout;
 use moth_stage::{Evening, EveningError, Theatre, Truth};
 
-/// The core is asked this often, as on the screen: what it doubts, the scout looks into.
+/// The core is asked this often, as on the screen: what it doubts, the scout looks into. Ours.
 const LOOK: Duration = Duration::from_millis(200);
-/// Ordinary noise loses a frame now and then; this many more are the trouble's.
+/// Ordinary noise loses a frame now and then; this many more are the trouble's. Ours.
 const STRAYS: u64 = 2;
 
 /// Why a case could not be made or read.

@@ -19,7 +19,7 @@ use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use serde::{Deserialize, Serialize};
 
-/// The core is asked this often, as on the screen.
+/// The core is asked this often, as on the screen. Ours.
 const LOOK: Duration = Duration::from_millis(200);
 /// The bytes before the first tag, and those of a tag's header: FLV specification, version 10.1, annex E.2 and E.4.1.
 const FILE_HEADER: usize = 13;

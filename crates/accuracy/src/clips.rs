@@ -6,9 +6,9 @@ use std::path::{Path, PathBuf};
 
 use crate::clip::{Heard, heard, truth};
 
-/// Told within so many seconds of the first late frame, lateness counts as told.
+/// Told within so many seconds of the first late frame, lateness counts as told. Ours.
 const IN_TIME_S: f64 = 4.0;
-/// A count is right within this share.
+/// A count is right within this share. Ours.
 const NEAR: f64 = 0.15;
 
 /// A row of a table.

@@ -3,10 +3,10 @@
 use moth::recordings::judged::{Judged, Judgement};
 use moth_stage::{Truth, Wrong};
 
-/// After trouble ends, its verdict may stand so long: losses must stay away for five seconds, and a queue must empty.
+/// After trouble ends, its verdict may stand so long: losses must stay away for five seconds, and a queue must empty. Ours.
 const CLEARS_S: f64 = 12.0;
 
-/// A trouble beside another must cost so many frames to be missed.
+/// A trouble beside another must cost so many frames to be missed. Ours.
 const COSTLY: u64 = 12;
 
 /// One case's score.

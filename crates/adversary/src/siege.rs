@@ -18,11 +18,11 @@ use crate::{clients, publishers, servers};
 
 /// A broadcaster stays on air for so long, in seconds, before another takes its place.
 const SHIFT_S: std::ops::Range<u64> = 8..20;
-/// Who asks for the place on air is answered within this; one that asked before would have it by right.
+/// Who asks for the place on air is answered within this; one that asked before would have it by right. Ours.
 const ANSWERED: Duration = Duration::from_secs(4);
-/// A new broadcaster gets on air within this.
+/// A new broadcaster gets on air within this. Ours.
 const COMES_ON_AIR: Duration = Duration::from_secs(3);
-/// And the moth ends within this of being asked.
+/// And the moth ends within this of being asked. Ours.
 const ENDS: Duration = Duration::from_secs(3);
 
 /// What is to be done.

@@ -8,9 +8,9 @@ use std::time::{Duration, Instant};
 use serde_json::Value;
 use tokio::time::sleep;
 
-/// One comes each second; on a machine that is kept busy, a little later.
+/// One comes each second; on a machine that is kept busy, a little later. Ours.
 const LONGEST_SILENCE: Duration = Duration::from_millis(2500);
-/// While somebody broadcasts, frames come within this.
+/// While somebody broadcasts, frames come within this. Ours.
 const FRAMES_WITHIN: Duration = Duration::from_secs(4);
 const MOST_KB: u64 = 64 << 10;
 const MOST_DESCRIPTORS: usize = 200;

@@ -11,10 +11,11 @@ use crate::snapshot::{Snapshot, State};
 use crate::suspects::{Cause, Fault};
 
 /// So long after the last loss of its stage a verdict may stand: [`CLEAR`], and what was read off the wire becomes certain up to
-/// this much later.
+/// this much later. Ours.
 const STANDS: Duration = CLEAR.saturating_add(Duration::from_secs(3));
 
 /// Pictures that come so many milliseconds later than a few seconds before are losses to come: less than what a verdict is told of.
+/// Ours.
 const BEHIND_MS: f64 = 100.0;
 
 /// Where the totals stood at one moment.

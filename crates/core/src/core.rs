@@ -37,7 +37,7 @@ use crate::verdict::Judge;
 /// A gauge's newest value older than this is no longer shown. Ours: what is gauged is told each second, and one reading may be
 /// missed or late.
 const STALE: Duration = Duration::from_secs(4);
-/// Facts are judged so often, whoever looks: the screens look as often. A second is so many times this.
+/// Facts are judged so often, whoever looks: the screens look as often. A second is so many times this. Ours.
 const JUDGED_EACH: Duration = Duration::from_millis(200);
 const SECOND: Duration = Duration::from_secs(1);
 

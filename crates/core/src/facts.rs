@@ -7,15 +7,15 @@ use crate::machine_load::MachineLoad;
 use crate::rate::Bitrate;
 use crate::reading::StreamFacts;
 
-/// The window over which frames lost *now* are counted.
+/// The window over which frames lost *now* are counted. Ours.
 pub const NOW: Duration = Duration::from_secs(3);
-/// The window of rates: a common keyframe interval, so that keyframes do not make it swing.
+/// The window of rates: a common keyframe interval, so that keyframes do not make it swing. Ours.
 pub const RATES: Duration = Duration::from_secs(2);
-/// Which of several troubles is worst is weighed over this long: drops come a group of pictures at a time.
+/// Which of several troubles is worst is weighed over this long: drops come a group of pictures at a time. Ours.
 pub const HARM: Duration = Duration::from_secs(12);
-/// A loss within this is going on.
+/// A loss within this is going on. Ours.
 pub const JUST: Duration = Duration::from_millis(1100);
-/// After so long without a loss, a loss is over.
+/// After so long without a loss, a loss is over. Ours.
 pub const CLEAR: Duration = Duration::from_secs(5);
 
 /// What probes of one place say.

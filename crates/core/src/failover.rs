@@ -8,16 +8,16 @@ use crate::reading::Tested;
 use crate::state::State;
 use crate::suspects::Cause;
 
-/// Dark for this long is no short interruption: a server process that restarts is back sooner.
+/// Dark for this long is no short interruption: a server process that restarts is back sooner. Ours.
 const DARK: Duration = Duration::from_secs(3);
-/// Losing for this long, for a reason that lies with the server or the way to it.
+/// Losing for this long, for a reason that lies with the server or the way to it. Ours.
 const LOSING: Duration = Duration::from_secs(8);
-/// A server that was left is not gone back to for this long.
+/// A server that was left is not gone back to for this long. Ours.
 const LEFT_ALONE: Duration = Duration::from_secs(600);
-/// After a change nothing more is concluded for this long.
+/// After a change nothing more is concluded for this long. Ours.
 const SETTLES: Duration = Duration::from_secs(15);
 const HOUR: Duration = Duration::from_secs(3600);
-/// How often within an hour, if the user does not say.
+/// How often within an hour, if the user does not say. Ours.
 const MOST_AN_HOUR: u32 = 4;
 
 /// What it looks at, every second.

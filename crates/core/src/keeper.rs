@@ -5,8 +5,8 @@
 //! - *Too much is asked* when the queue grows, which is the over-use of the Google congestion control
 //!   (draft-ietf-rmcat-gcc-02, section 5.4) taken at our own queue; and it is a spike for as long as the queue could
 //!   absorb one. A line that is short for longer than the queue is long has become smaller.
-//! - *Down* goes once, to what was acknowledged meanwhile less a margin: 0.85 of the rate that arrives, as there
-//!   (section 5.5). The margin is also what drains the queue.
+//! - *Down* goes once, to what was acknowledged meanwhile less a margin: of the rate that arrives 0.85 there (section 5.5), and
+//!   0.82 here (`MARGIN` in [`moves`] says why). The margin is also what drains the queue.
 //! - *What the line could carry* is read off the stretches in which more was waiting than could be sent, mostly behind
 //!   keyframes: the dispersion of packet trains (C. Dovrolis, P. Ramanathan, D. Moore, *IEEE/ACM Transactions on
 //!   Networking* 12, 2004), with what an application does not fill left out as in delivery rate estimation
@@ -66,10 +66,10 @@ pub struct Bounds {
     pub ceiling: Option<Bitrate>,
 }
 
-/// Changes within a minute, at most.
+/// Changes within a minute, at most. Ours.
 const MOST_A_MINUTE: usize = 2;
 const MINUTE: Duration = Duration::from_secs(60);
-/// A change takes this long to be seen on the wire, at most; until then nothing is concluded.
+/// A change takes this long to be seen on the wire, at most; until then nothing is concluded. Ours.
 const TAKES: Duration = Duration::from_secs(10);
 
 /// What the keeper looks at, ten times a second.

@@ -27,7 +27,7 @@ pub struct Proposal {
     pub dangerous: bool,
 }
 
-/// A priority that is raised, as a niceness: before what runs in the background, not before the system's own.
+/// A priority that is raised, as a niceness: before what runs in the background, not before the system's own. Ours.
 pub const RAISED: i32 = -5;
 
 /// Half the frame rate, where that is still a rate people broadcast at.

@@ -93,7 +93,7 @@ impl fmt::Display for RateError {
 
 impl std::error::Error for RateError {}
 
-/// The highest bitrate that is taken for one, in bits per second.
+/// The highest bitrate that is taken for one, in bits per second. Ours.
 const HIGHEST_BPS: f64 = 1e12;
 
 impl FromStr for Bitrate {

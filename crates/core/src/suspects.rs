@@ -18,7 +18,7 @@ pub use weighing::Held;
 
 use crate::facts::Facts;
 
-/// The fault that stands first stays so unless another costs this many times its frames.
+/// The fault that stands first stays so unless another costs this many times its frames. Ours.
 const STAYS_FIRST: f64 = 1.7;
 
 /// Every suspect these facts give rise to, the most harmful first.

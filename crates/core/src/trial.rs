@@ -15,17 +15,17 @@ use crate::suspects::Fault;
 use weigh::{BLOCK, LOOKS, LostSecond, Says, Weighing, weigh};
 
 /// What waits when a change is made was made before it: so many seconds after it are not counted. The queue holds two
-/// seconds, and as long again is what it takes to drain.
+/// seconds, and as long again is what it takes to drain. Ours.
 pub const SETTLE_S: usize = 4;
-/// Seconds looked at on both sides, at most.
+/// Seconds looked at on both sides, at most. Ours.
 pub const LONGEST_S: usize = LOOKS[LOOKS.len() - 1];
-/// Of two changes within so many seconds, neither is credited with what followed. The keeper climbs no sooner.
+/// Of two changes within so many seconds, neither is credited with what followed. The keeper climbs no sooner. Ours.
 pub const APART_S: u64 = 60;
 /// A change that was put back is judged once so many seconds were seen with and without it, in which this much is lost again,
-/// in percent.
+/// in percent. Ours.
 const UNDONE_S: usize = 6;
 const UNDONE_PERCENT: f64 = 2.0;
-/// A raised bitrate that was carried for this long, in seconds, with nothing lost, is kept.
+/// A raised bitrate that was carried for this long, in seconds, with nothing lost, is kept. Ours.
 const CARRIED_S: usize = LOOKS[0];
 
 /// What a trial came to.

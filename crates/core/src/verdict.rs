@@ -54,10 +54,10 @@ impl Verdict {
 }
 
 /// Another cause must have been likelier for this long before it takes a standing one's place: the load on a machine is
-/// read once a second, and what ends a trouble is seen before the trouble is seen to end.
+/// read once a second, and what ends a trouble is seen before the trouble is seen to end. Ours.
 const OUTWEIGHED: Duration = Duration::from_millis(1600);
 
-/// A broadcaster that sends neither picture nor sound for so long, in seconds, has fallen silent: it sends many a second.
+/// A broadcaster that sends neither picture nor sound for so long, in seconds, has fallen silent: it sends many a second. Ours.
 const SILENT_S: f64 = 2.0;
 
 /// Keeps the verdict from one moment to the next.

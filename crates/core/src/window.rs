@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use crate::moment::Moment;
 
-/// How far back windows reach.
+/// How far back windows reach. Ours.
 pub const REACH: Duration = Duration::from_secs(15);
 
 /// A counter that only grows, remembered for [`REACH`]. A counter that falls has been restarted: it goes

@@ -5,9 +5,9 @@ use serde::Deserialize;
 
 use crate::request::Answer;
 
-/// A longer line is not read to its end, in bytes.
+/// A longer line is not read to its end, in bytes. Ours.
 pub(crate) const LONGEST: usize = 4096;
-/// A sender that is not understood so often is not one.
+/// A sender that is not understood so often is not one. Ours.
 const PATIENCE: u32 = 20;
 
 /// What a line said.
@@ -119,7 +119,7 @@ impl Reports {
     }
 }
 
-/// A century at 120 frames/s has fewer.
+/// A century at 120 frames/s has fewer. Ours.
 const MOST_FRAMES: u64 = 1_000_000_000_000;
 
 fn of_json(text: &str) -> Result<Vec<Heard>, TooStrange> {

@@ -21,18 +21,18 @@ use tokio::time::{Instant, timeout};
 use crate::report::{Heard, LONGEST, Reports};
 use crate::request::{Answer, Request};
 
-/// Senders at once: a broadcaster, a script beside it, and some that forgot to leave.
+/// Senders at once: a broadcaster, a script beside it, and some that forgot to leave. Ours.
 const MOST: usize = 8;
-/// Connections at once that have said nothing that is understood.
+/// Connections at once that have said nothing that is understood. Ours.
 const MOST_GUESTS: usize = 8;
-/// They get this long to say something.
+/// They get this long to say something. Ours.
 const INTRODUCTION: Duration = Duration::from_secs(30);
-/// A broadcaster that has not answered a request after this long will not.
+/// A broadcaster that has not answered a request after this long will not. Ours.
 const PATIENCE: Duration = Duration::from_secs(10);
-/// A sender is read no faster: counters come once a second, answers when something was asked.
+/// A sender is read no faster: counters come once a second, answers when something was asked. Ours.
 const LINES_PER_S: u32 = 100;
 const LINES_AT_ONCE: u32 = 500;
-/// A sender that does not read what it is told is not told.
+/// A sender that does not read what it is told is not told. Ours.
 const WRITE: Duration = Duration::from_secs(2);
 
 /// The feed, before it runs.

@@ -16,7 +16,7 @@ use crate::socket_owner::processes;
 /// All processes are looked at this often; one that begins to be busy is seen after that. Ours: with 300 processes, to look at
 /// all of them each second was two fifths of all that the moth asked of the kernel.
 const ALL_EACH: Duration = Duration::from_secs(5);
-/// So many of the busiest are looked at each time, with their files kept open.
+/// So many of the busiest are looked at each time, with their files kept open. Ours.
 const BUSY: usize = 24;
 
 #[derive(Debug)]

@@ -144,9 +144,9 @@ pub(crate) struct GpuClients {
     before: Option<(Duration, GpuTimes)>,
 }
 
-/// New clients are looked for this often.
+/// New clients are looked for this often. Ours.
 const FIND_EACH: Duration = Duration::from_secs(60);
-/// While frames are lost, this often.
+/// While frames are lost, this often. Ours.
 const FIND_EACH_CLOSELY: Duration = Duration::from_secs(10);
 /// Where the kernel keeps the devices of GPUs.
 const DEVICES: &str = "/dev/dri/";

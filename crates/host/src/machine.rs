@@ -20,9 +20,9 @@ use crate::uploads::Sockets;
 use crate::{condition, nvidia};
 
 /// Below this share of all cores nobody starves, and the other programs are not looked at: the look costs
-/// more than everything else here together.
+/// more than everything else here together. Ours.
 const WORTH_A_LOOK: f64 = 0.6;
-/// What changes slowly is read this often unless a close look is wanted.
+/// What changes slowly is read this often unless a close look is wanted. Ours.
 const SLOW: Duration = Duration::from_secs(5);
 
 /// Where things are read.

@@ -9,7 +9,7 @@ use netlink_packet_core::{
 };
 use netlink_sys::{Socket, SocketAddr};
 
-/// Room for one answer of the kernel, which sends at most 32 KiB at once.
+/// Room for one answer of the kernel, which sends at most 32 KiB at once. Ours.
 const ANSWER_BYTES: usize = 64 << 10;
 /// The kernel answers at once or not at all.
 const WITHIN: std::time::Duration = std::time::Duration::from_secs(2);

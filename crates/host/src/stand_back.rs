@@ -4,9 +4,9 @@ use std::io;
 
 use rustix::process::{Resource, Rlimit, setpriority_process, setrlimit};
 
-/// Fully idle (`SCHED_IDLE`) it would see nothing in just the minutes in which the processor is what is short.
+/// Fully idle (`SCHED_IDLE`) it would see nothing in just the minutes in which the processor is what is short. Ours.
 const NICENESS: i32 = 10;
-/// Memory a process that stands back may use, in bytes.
+/// Memory a process that stands back may use, in bytes. Ours.
 const MOST_MEMORY: u64 = 1 << 30;
 
 /// Gives everybody else the processor before this process (niceness 10: about a tenth of what others get where they want all of

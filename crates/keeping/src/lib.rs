@@ -29,7 +29,7 @@ pub struct Row {
 /// The contenders.
 pub const NAMES: [&str; 3] = ["keeper", "fixed", "additive"];
 
-/// The least picture anyone may go down to, in kb/s of video.
+/// The least picture anyone may go down to, in kb/s of video. Ours.
 pub const FLOOR_KBPS: f64 = 500.0;
 
 /// Tries all contenders on a trace.

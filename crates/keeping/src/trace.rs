@@ -5,9 +5,9 @@
 use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 
-/// Values a second.
+/// Values a second. Ours.
 pub const PER_SECOND: usize = 20;
-/// How long a trace is, in seconds.
+/// How long a trace is, in seconds. Ours.
 pub const SECONDS: usize = 300;
 
 /// A line trace.

@@ -18,21 +18,21 @@ use rand_pcg::Pcg64Mcg;
 use crate::contender::Contender;
 use crate::trace::{SECONDS, Trace};
 
-/// Frames a second, and frames from keyframe to keyframe.
+/// Frames a second, and frames from keyframe to keyframe. Ours.
 const FPS: usize = 60;
 const GROUP: usize = 120;
-/// A keyframe weighs this many others.
+/// A keyframe weighs this many others. Ours.
 const KEYFRAME_WEIGHT: f64 = 7.0;
-/// Sound, in kb/s.
+/// Sound, in kb/s. Ours.
 const AUDIO_KBPS: f64 = 160.0;
-/// A new bitrate is in force after this long.
+/// A new bitrate is in force after this long. Ours.
 const REACTS: Duration = Duration::from_millis(200);
 
-/// A line that carries less than this share of what is asked stalls, over so many seconds: those of the queue.
+/// A line that carries less than this share of what is asked stalls, over so many seconds: those of the queue. Ours.
 const STALL: f64 = 0.05;
 const STALL_OVER_S: f64 = 2.0;
 
-/// For so long after a step down the queue may be longer, for every contender alike; as when live.
+/// For so long after a step down the queue may be longer, for every contender alike; as when live. Ours.
 const PATIENT: Duration = Duration::from_secs(10);
 
 /// What came of it.

@@ -15,7 +15,7 @@ use serde_json::Value;
 
 /// The version this program writes, and the newest it reads.
 const VERSION: u32 = 1;
-/// A longer line is no reading, in bytes.
+/// A longer line is no reading, in bytes. Ours.
 const LONGEST: u64 = 1 << 20;
 
 /// The first line of a readings file.
@@ -184,7 +184,7 @@ pub struct Damage {
     pub why: String,
 }
 
-/// A broadcast has no gap as long as this between two readings: they come ten times a second.
+/// A broadcast has no gap as long as this between two readings: they come ten times a second. Ours.
 const MOST_APART: Duration = Duration::from_secs(3600);
 
 /// Reads a readings file, reading by reading.
@@ -295,7 +295,7 @@ const SIGNED: [&str; 4] = ["signal_dbm", "celsius", "limit_celsius", "compositio
 /// Nothing that is measured here comes near it: bytes of a year at 10 Gb/s are a few thousand times less.
 const MOST: f64 = 1e18;
 
-/// No name, reason or remark is longer, in bytes.
+/// No name, reason or remark is longer, in bytes. Ours.
 const LONGEST_TEXT: usize = 16 << 10;
 
 /// The first number in a reading that cannot have been measured, or text that nobody wrote, in words.

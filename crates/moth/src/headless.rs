@@ -16,9 +16,9 @@ use crate::outlets::json_line::JsonLine;
 use crate::outlets::line_printer::LinePrinter;
 use crate::tell;
 
-/// How often the core is asked: what it wants done does not wait for the next line.
+/// How often the core is asked: what it wants done does not wait for the next line. Ours.
 const LOOK_EACH: Duration = Duration::from_millis(200);
-/// One line a second: at every fifth look.
+/// One line a second: at every fifth look. Ours.
 const EACH: u32 = 5;
 
 /// Runs until it is asked to stop, the time is over, or nobody reads any more.

@@ -36,11 +36,11 @@ use crate::setup_in_use::cut_off;
 use run::{About, Run, Task};
 use rungs::Bounds;
 
-/// A step of a climb, if nobody says, in seconds.
+/// A step of a climb, if nobody says, in seconds. Ours.
 pub const STEP_S: usize = 20;
-/// A soak, if nobody says, in seconds.
+/// A soak, if nobody says, in seconds. Ours.
 pub const SOAK_S: u64 = 600;
-/// A run that confirms is so many times as long as a step, and at most twice that.
+/// A run that confirms is so many times as long as a step, and at most twice that. Ours.
 pub const CONFIRMS: usize = 15;
 
 /// What is to be rehearsed, and where.

@@ -52,9 +52,9 @@ use rehearsing::{RehearsalOrder, RehearsalPlan};
 use style::palette::Palette;
 use wish::Wish;
 
-/// At most 15 draws a second.
+/// At most 15 draws a second. Ours.
 const DRAW_EACH: Duration = Duration::from_millis(67);
-/// What only wavers is drawn again this often: each draw costs a third of a millisecond, here and in the terminal.
+/// What only wavers is drawn again this often: each draw costs a third of a millisecond, here and in the terminal. Ours.
 const CALM_EACH: Duration = Duration::from_millis(400);
 
 /// Draws the screen as it stands.

@@ -52,8 +52,8 @@ fn real_servers_are_ranked_in_the_order_of_their_buckets() {
     let names = ["Aldmoor", "Brackwater", "Cindervale", "Dunmere", "Elmsreach"];
     let addresses: Vec<String> = (0..5).map(|i| format!("rtmp://{}:1935/live", Hosts::ip(i))).collect();
     let servers: Vec<(&str, &str)> = names.iter().copied().zip(addresses.iter().map(String::as_str)).collect();
-    let desk = Attached::new(&servers);
-    let report = desk.measure(hosts.at_home(), &["routes", "--up-to", "12M", "--pick", "--line", "the test's"]);
+    let configured = Configured::new(&servers);
+    let report = configured.measure(hosts.at_home(), &["routes", "--up-to", "12M", "--pick", "--line", "the test's"]);
     assert_eq!(order(&report), ["Dunmere", "Brackwater", "Cindervale", "Aldmoor", "Elmsreach"], "{report}");
     for (name, kbps) in names.iter().zip(buckets) {
         let carried = &place(&report, name)["result"]["above"];
@@ -71,16 +71,20 @@ fn real_servers_are_ranked_in_the_order_of_their_buckets() {
     assert_eq!(report["finding"], "servers");
     assert_eq!(report["around"]["interface"]["name"], "up0", "the way to the first server: {report}");
     assert_eq!(report["around"]["interface"]["qdisc"], "noqueue");
-    assert!(desk.config().contains("server = \"Dunmere\"") && desk.config().contains("# kept"), "{}", desk.config());
+    assert!(
+        configured.config().contains("server = \"Dunmere\"") && configured.config().contains("# kept"),
+        "{}",
+        configured.config()
+    );
 
     // The same again over a line that got worse: compared with before.
     hosts.narrow(3, 4500, 200);
-    let report =
-        desk.measure(hosts.at_home(), &["routes", "--server", "Dunmere", "--up-to", "12M", "--line", "the test's"]);
+    let report = configured
+        .measure(hosts.at_home(), &["routes", "--server", "Dunmere", "--up-to", "12M", "--line", "the test's"]);
     let dunmere = place(&report, "Dunmere");
     assert!(through(&dunmere["before"]["sustained_bps"], 7600.0), "{dunmere}");
     assert!(through(&dunmere["result"]["above"]["sustained_bps"], 4500.0), "{dunmere}");
-    let history = desk.moth(here(), &["routes", "--history"]);
+    let history = configured.moth(here(), &["routes", "--history"]);
     let history = String::from_utf8_lossy(&history.stdout).into_owned();
     assert!(history.contains("2 tests kept") && history.matches("Dunmere").count() == 2, "{history}");
 }
@@ -91,16 +95,16 @@ fn what_is_published_for_a_test_is_a_broadcast_that_decodes() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Attached::new(&[("Aldmoor", &nginx.address())]);
-    let chart = desk.dir.path().join("servers.svg").display().to_string();
-    let report = desk.measure(here(), &["routes", "--chart", &chart]);
+    let configured = Configured::new(&[("Aldmoor", &nginx.address())]);
+    let chart = configured.dir.path().join("servers.svg").display().to_string();
+    let report = configured.measure(here(), &["routes", "--chart", &chart]);
     let result = &place(&report, "Aldmoor")["result"];
     let drawn = std::fs::read_to_string(&chart).unwrap();
     assert!(!drawn.contains(KEY), "the key is in no drawing");
     assert!(drawn.contains("Aldmoor") && drawn.contains("servers of Nocturne") && drawn.contains("planned"), "{drawn}");
     // The newest of what is kept is drawn again without a test, and without names.
     let again = ["routes", "--history", "--force", "--anonymous", "--chart", &chart];
-    assert!(desk.moth(here(), &again).status.success());
+    assert!(configured.moth(here(), &again).status.success());
     let drawn = std::fs::read_to_string(&chart).unwrap();
     assert!(drawn.contains("server A"), "{drawn}");
     for name in ["Aldmoor", "Nocturne", "127.0.0.1", ">here<"] {
@@ -171,12 +175,12 @@ fn each_failure_is_one_clear_line_and_the_others_are_still_tested() {
     ];
     let mut servers: Vec<(&str, &str)> = cases.iter().map(|(name, address, ..)| (*name, *address)).collect();
     servers.push(("good", &good_address));
-    let desk = Attached::new(&servers);
+    let configured = Configured::new(&servers);
     let began = Instant::now();
     // Without what a service adds for an unseen run: the key must be the very one that is in use.
-    let plain = desk.config().replace("unseen = \"-dim\"\n", "");
-    std::fs::write(desk.dir.path().join("moth.toml"), plain).unwrap();
-    let report = desk.measure(here(), &["routes", "--on-air"]);
+    let plain = configured.config().replace("unseen = \"-dim\"\n", "");
+    std::fs::write(configured.dir.path().join("moth.toml"), plain).unwrap();
+    let report = configured.measure(here(), &["routes", "--on-air"]);
     assert!(began.elapsed() < Duration::from_secs(45), "{:?}", began.elapsed());
     for (name, _, kind, why) in cases {
         let place = place(&report, name);
@@ -201,13 +205,13 @@ fn the_line_is_measured_and_a_deep_buffer_told_from_a_shallow_one() {
     let hosts = Hosts::new();
     let address = format!("rtmp://{SERVER_IP}:19351/moth");
     let _ingest = Ingest::begin(hosts.at_server(), &address, &[]);
-    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let configured = Configured::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
     let mut bloat = Vec::new();
     for (kbps, buffer_ms, word) in [(6000, 30, "shallow"), (4000, 600, "deep")] {
         hosts.narrow(0, kbps, buffer_ms);
-        let chart = desk.dir.path().join(format!("line-{word}.svg")).display().to_string();
+        let chart = configured.dir.path().join(format!("line-{word}.svg")).display().to_string();
         let words = ["uplink", "--to", &address, "--line", "the test's", "--chart", &chart];
-        let report = desk.measure(hosts.at_home(), &words);
+        let report = configured.measure(hosts.at_home(), &words);
         let drawn = std::fs::read_to_string(&chart).unwrap();
         assert!(drawn.contains(&format!("a {word} buffer")) && drawn.contains("bufferbloat"), "{drawn}");
         let reading = &report["reading"];
@@ -222,16 +226,16 @@ fn the_line_is_measured_and_a_deep_buffer_told_from_a_shallow_one() {
     assert!(bloat[0].0 < 50.0 && bloat[1].0 > 300.0 && bloat[0].1 > 4 * bloat[1].1, "{bloat:?}");
 
     // A plan rests on the newest of it.
-    let chart = desk.dir.path().join("pictures.pdf").display().to_string();
-    let plan = desk.moth(here(), &["plan", "--json", "--motion", "fast", "--chart", &chart]);
+    let chart = configured.dir.path().join("pictures.pdf").display().to_string();
+    let plan = configured.moth(here(), &["plan", "--json", "--motion", "fast", "--chart", &chart]);
     assert!(std::fs::read(&chart).unwrap().starts_with(b"%PDF"));
-    let refused = desk.moth(here(), &["plan", "--chart", &chart]);
+    let refused = configured.moth(here(), &["plan", "--chart", &chart]);
     assert_eq!(refused.status.code(), Some(2), "it is not written over");
     let plan: Value = serde_json::from_slice(&plan.stdout).unwrap();
     assert!(plan["basis"]["from"].as_str().unwrap().contains("the test's"), "{plan}");
     assert!(through(&plan["video_bps"], 4000.0 * 0.95 * 0.75 - 160.0), "{plan}");
     // Of a small picture in which little moves, no more is of use than it needs.
-    let small = desk.moth(here(), &["plan", "--json", "--motion", "talking"]);
+    let small = configured.moth(here(), &["plan", "--json", "--motion", "talking"]);
     let small: Value = serde_json::from_slice(&small.stdout).unwrap();
     assert_eq!(small["binding"], "picture", "{small}");
     assert!(small["video_bps"].as_f64().unwrap() < 1_000_000.0, "{small}");
@@ -249,8 +253,8 @@ fn another_upload_on_the_line_is_named_with_its_program() {
     let other = publish(hosts.at_home(), &format!("rtmp://{}:1935/live/x", Hosts::ip(1)), 60, 2500);
     wait_for("the other upload", Duration::from_secs(10), || (!nginx.recordings().is_empty()).then_some(()));
     hosts.narrow(0, 6000, 100);
-    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
-    let report = desk.measure(hosts.at_home(), &["uplink", "--to", &address]);
+    let configured = Configured::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let report = configured.measure(hosts.at_home(), &["uplink", "--to", &address]);
     drop(Running(other));
     let upload = &report["around"]["uploads"][0];
     assert_eq!(upload["program"], "ffmpeg", "{report}");
@@ -266,13 +270,13 @@ fn what_was_tested_until_ctrl_c_is_told_and_kept() {
     }
     let nginx = Nginx::new();
     let (one, two) = (nginx.address(), nginx.address().replace("127.0.0.1", "localhost"));
-    let desk = Attached::new(&[("Aldmoor", &one), ("Brackwater", &two)]);
+    let configured = Configured::new(&[("Aldmoor", &one), ("Brackwater", &two)]);
     let child = here()
         .arg(env!("CARGO_BIN_EXE_moth"))
         .args(["routes", "--yes", "--json", "--key-file"])
-        .arg(desk.dir.path().join("key"))
+        .arg(configured.dir.path().join("key"))
         .arg("--config")
-        .arg(desk.dir.path().join("moth.toml"))
+        .arg(configured.dir.path().join("moth.toml"))
         .stdout(std::process::Stdio::piped())
         .stderr(std::process::Stdio::null())
         .spawn()
@@ -289,7 +293,7 @@ fn what_was_tested_until_ctrl_c_is_told_and_kept() {
     assert_eq!(report["cancelled"], true);
     assert_eq!(place(&report, "Aldmoor")["grade"], "holds");
     assert_eq!(place(&report, "Brackwater")["result"]["cancelled"], true);
-    assert!(desk.dir.path().join("moth.data/results.jsonl").exists());
+    assert!(configured.dir.path().join("moth.data/results.jsonl").exists());
 }
 
 #[test]
@@ -304,15 +308,15 @@ fn a_measuring_host_takes_one_key_only_if_told_so_and_survives_garbage() {
         let mut stream = std::net::TcpStream::connect(format!("127.0.0.1:{port}")).unwrap();
         let _ = stream.write_all(garbage);
     }
-    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
-    let refused = desk.moth(here(), &["uplink", "--to", &address]);
+    let configured = Configured::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let refused = configured.moth(here(), &["uplink", "--to", &address]);
     let said = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert_eq!(refused.status.code(), Some(2));
     assert!(said.contains("this key is not known here") && said.lines().count() == 1, "{said}");
-    let wrong = desk.moth(here(), &["uplink", "--to", &address.replace("/moth", "/elsewhere")]);
+    let wrong = configured.moth(here(), &["uplink", "--to", &address.replace("/moth", "/elsewhere")]);
     assert!(String::from_utf8_lossy(&wrong.stderr).contains("no such application"));
     let words = ["uplink", "--to", &address, "--up-to", "20M", "--json", "--key-file", key.to_str().unwrap()];
-    let taken = desk.moth(here(), &words);
+    let taken = configured.moth(here(), &words);
     assert!(taken.status.success());
     let report: Value = serde_json::from_slice(&taken.stdout).unwrap();
     let reading = &report["reading"];
@@ -322,10 +326,10 @@ fn a_measuring_host_takes_one_key_only_if_told_so_and_survives_garbage() {
 
 #[test]
 fn nobody_publishes_under_a_key_without_consent() {
-    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
-    let key = desk.dir.path().join("key").display().to_string();
+    let configured = Configured::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let key = configured.dir.path().join("key").display().to_string();
     let refused = |words: &[&str]| {
-        let out = desk.moth(here(), &[words, &["--key-file", &key]].concat());
+        let out = configured.moth(here(), &[words, &["--key-file", &key]].concat());
         assert_eq!(out.status.code(), Some(2));
         String::from_utf8_lossy(&out.stderr).into_owned()
     };
@@ -335,7 +339,7 @@ fn nobody_publishes_under_a_key_without_consent() {
         "{said}"
     );
     assert!(refused(&["uplink"]).contains("--yes"));
-    let config = desk.config().replace("unseen = \"-dim\"\n", "");
-    std::fs::write(desk.dir.path().join("moth.toml"), config).unwrap();
+    let config = configured.config().replace("unseen = \"-dim\"\n", "");
+    std::fs::write(configured.dir.path().join("moth.toml"), config).unwrap();
     assert!(refused(&["routes", "--yes"]).contains("--on-air"), "what viewers would see needs more than a yes");
 }

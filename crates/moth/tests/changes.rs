@@ -42,22 +42,23 @@ fn an_encoder_run_by_the_moth_is_run_again_lower_and_the_recording_stays_one() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
-    let before = desk.config();
-    let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
+    let configured = Configured::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let before = configured.config();
+    let moth = Moth::on_setup(here(), &configured, free_port(), &[]);
     on_air_at(&moth, 2500.0, 3500.0);
     let (status, said) = moth.tell(&["bitrate", "1M"]);
     assert_eq!((status, said.as_str()), (Some(0), "done: video bitrate to 1 000 kb/s"), "{}", moth.log());
     on_air_at(&moth, 700.0, 1300.0);
     let line = moth.newest();
     assert_eq!(line["trial"]["title"], "video bitrate to 1 000 kb/s", "{line}");
+    assert_eq!(configured.config(), before, "what is changed while live is not written");
     assert_eq!(line["undo"], "video bitrate to 3 000 kb/s");
     assert_eq!(moth.tell(&["undo"]).1, "done: video bitrate to 3 000 kb/s");
     on_air_at(&moth, 2500.0, 3500.0);
     let line = moth.newest();
     assert_eq!((&line["undo"], &line["fault"]), (&Value::Null, &Value::from("none")), "{line}");
     assert_eq!(moth.tell(&["undo"]), (Some(1), "there is nothing to put back".into()));
-    assert_eq!(desk.config(), before, "what is changed while live is not written");
+    assert_eq!(configured.config(), before, "what is changed while live is not written");
     let (_, lines) = moth.stop();
     let last = lines.last().unwrap();
     let recordings = nginx.recordings();
@@ -78,8 +79,8 @@ fn an_encoder_that_does_not_take_a_value_runs_on_as_before() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
-    let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
+    let configured = Configured::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let moth = Moth::on_setup(here(), &configured, free_port(), &[]);
     on_air_at(&moth, 2500.0, 3500.0);
     let (status, said) = moth.tell(&["preset", "heavier"]);
     assert_eq!(status, Some(1), "{said}");
@@ -101,9 +102,9 @@ fn a_crash_in_the_middle_of_a_change_leaves_a_usable_setup() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
-    let (before, port) = (desk.config(), free_port());
-    let moth = Moth::on_setup(here(), &desk, port, &[]);
+    let configured = Configured::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let (before, port) = (configured.config(), free_port());
+    let moth = Moth::on_setup(here(), &configured, port, &[]);
     on_air_at(&moth, 2500.0, 3500.0);
     let mut telling = Command::new(env!("CARGO_BIN_EXE_moth"));
     telling.args(["tell", "bitrate", "1M", "--socket"]).arg(moth.dir.path().join("moth.sock"));
@@ -112,8 +113,8 @@ fn a_crash_in_the_middle_of_a_change_leaves_a_usable_setup() {
     std::thread::sleep(Duration::from_millis(120));
     moth.kill();
     drop(telling);
-    assert_eq!(desk.config(), before);
-    let again = Moth::on_setup(here(), &desk, port, &[]);
+    assert_eq!(configured.config(), before);
+    let again = Moth::on_setup(here(), &configured, port, &[]);
     on_air_at(&again, 2500.0, 3500.0);
     assert_eq!(again.newest()["undo"], Value::Null, "exactly the setup as it was written");
     again.stop();
@@ -124,10 +125,11 @@ fn switched(takes_two: bool) {
         return;
     }
     let (first, second) = (Nginx::new(), Nginx::new());
-    let desk = Attached::new(&[("Aldmoor", &first.address()), ("Dunmere", &second.address())]);
-    let config = desk.config().replace("name = \"Nocturne\"", &format!("name = \"Nocturne\"\ntakes_two = {takes_two}"));
-    std::fs::write(desk.dir.path().join("moth.toml"), config).unwrap();
-    let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
+    let configured = Configured::new(&[("Aldmoor", &first.address()), ("Dunmere", &second.address())]);
+    let config =
+        configured.config().replace("name = \"Nocturne\"", &format!("name = \"Nocturne\"\ntakes_two = {takes_two}"));
+    std::fs::write(configured.dir.path().join("moth.toml"), config).unwrap();
+    let moth = Moth::on_setup(here(), &configured, free_port(), &[]);
     let ffmpeg = publish(here(), &moth.publish_to(), 16, 1500);
     on_air_at(&moth, 1200.0, 1900.0);
     std::thread::sleep(Duration::from_secs(3));
@@ -174,11 +176,11 @@ fn a_move_to_a_server_that_does_not_answer_leaves_the_broadcast_where_it_was() {
     let nginx = Nginx::new();
     let closed = format!("rtmp://127.0.0.1:{}/live", free_port());
     for takes_two in [true, false] {
-        let desk = Attached::new(&[("Aldmoor", &nginx.address()), ("Dunmere", &closed)]);
+        let configured = Configured::new(&[("Aldmoor", &nginx.address()), ("Dunmere", &closed)]);
         let named = format!("name = \"Nocturne\"\ntakes_two = {takes_two}");
-        let config = desk.config().replace("name = \"Nocturne\"", &named);
-        std::fs::write(desk.dir.path().join("moth.toml"), config).unwrap();
-        let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
+        let config = configured.config().replace("name = \"Nocturne\"", &named);
+        std::fs::write(configured.dir.path().join("moth.toml"), config).unwrap();
+        let moth = Moth::on_setup(here(), &configured, free_port(), &[]);
         let ffmpeg = publish(here(), &moth.publish_to(), 9, 1000);
         on_air_at(&moth, 800.0, 1300.0);
         let (status, said) = moth.tell(&["server", "Dunmere"]);
@@ -201,9 +203,9 @@ fn when_a_server_is_killed_the_broadcast_goes_on_at_the_next_if_that_was_agreed_
     }
     for agreed in [true, false] {
         let (mut first, second) = (Nginx::new(), Nginx::new());
-        let desk = Attached::new(&[("Aldmoor", &first.address()), ("Dunmere", &second.address())]);
+        let configured = Configured::new(&[("Aldmoor", &first.address()), ("Dunmere", &second.address())]);
         let more: &[&str] = if agreed { &["--failover"] } else { &[] };
-        let moth = Moth::on_setup(here(), &desk, free_port(), more);
+        let moth = Moth::on_setup(here(), &configured, free_port(), more);
         let ffmpeg = publish(here(), &moth.publish_to(), 22, 1000);
         on_air_at(&moth, 800.0, 1300.0);
         first.kill();
@@ -252,8 +254,9 @@ fn the_keeper_follows_a_line_that_shrinks_and_grows_again() {
     hosts.narrow(0, 8000, 200);
     let nginx = Nginx::at(&hosts);
     let address = format!("rtmp://{SERVER_IP}:1935/live");
-    let desk = Attached::with_encoder(&[("Aldmoor", &address)], "keeper = \"act\"\nkeeper_floor = \"500 kb/s\"\n");
-    let moth = Moth::on_setup(hosts.at_home(), &desk, free_port(), &[]);
+    let configured =
+        Configured::with_encoder(&[("Aldmoor", &address)], "keeper = \"act\"\nkeeper_floor = \"500 kb/s\"\n");
+    let moth = Moth::on_setup(hosts.at_home(), &configured, free_port(), &[]);
     on_air_at(&moth, 2500.0, 3500.0);
     std::thread::sleep(Duration::from_secs(6));
     assert_eq!(moth.newest()["trial"], Value::Null, "it does nothing while nothing is wrong");
@@ -295,8 +298,8 @@ fn a_change_by_hand_is_looked_for_on_the_wire() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Attached::new(&[("Aldmoor", &nginx.address())]);
-    let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
+    let configured = Configured::new(&[("Aldmoor", &nginx.address())]);
+    let moth = Moth::on_setup(here(), &configured, free_port(), &[]);
     let ffmpeg = Running(publish(here(), &moth.publish_to(), 60, 2000));
     on_air_at(&moth, 1700.0, 2400.0);
     std::thread::sleep(Duration::from_secs(4));
@@ -329,8 +332,8 @@ fn the_broadcasters_priority_is_set_where_that_is_permitted() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Attached::new(&[("Aldmoor", &nginx.address())]);
-    let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
+    let configured = Configured::new(&[("Aldmoor", &nginx.address())]);
+    let moth = Moth::on_setup(here(), &configured, free_port(), &[]);
     let (status, said) = moth.tell(&["priority", "low"]);
     assert!(status == Some(1) && said.contains("there is no broadcaster on this machine"), "{said}");
     let ffmpeg = Running(publish(here(), &moth.publish_to(), 30, 1000));

@@ -20,16 +20,16 @@ fn here() -> Command {
     command
 }
 
-/// A desk whose encoder is a shell that says something first, and then begins ffmpeg as a child of its own.
-fn with_shell(first: &str) -> Attached {
-    let desk = Attached::new(&[("Aldmoor", &format!("rtmp://127.0.0.1:{}/live", free_port()))]);
+/// A configured whose encoder is a shell that says something first, and then begins ffmpeg as a child of its own.
+fn with_shell(first: &str) -> Configured {
+    let configured = Configured::new(&[("Aldmoor", &format!("rtmp://127.0.0.1:{}/live", free_port()))]);
     let line = format!(
         "{first}; ffmpeg -hide_banner -nostdin -loglevel error -re -f lavfi -i testsrc2=size=320x180:rate=30 -c:v libx264 \
          -preset ultrafast -g 60 -b:v {{bitrate}} -f flv {{publish}} & wait"
     );
-    let config = format!("{}[setups.test.broadcaster]\ncommand = [\"sh\", \"-c\", {line:?}]\n", desk.config());
-    fs::write(desk.dir.path().join("moth.toml"), config).unwrap();
-    desk
+    let config = format!("{}[setups.test.broadcaster]\ncommand = [\"sh\", \"-c\", {line:?}]\n", configured.config());
+    fs::write(configured.dir.path().join("moth.toml"), config).unwrap();
+    configured
 }
 
 fn offered(moth: &Moth) -> u64 {
@@ -53,11 +53,12 @@ fn an_encoder_begun_by_a_shell_is_changed_and_ended_and_knows_no_key() {
     let kept = tempfile::tempdir().unwrap();
     let environment = kept.path().join("environment");
     // It says 300 MB without an end of line.
-    let desk = with_shell(&format!("env > {}; head -c 300000000 /dev/zero | tr '\\0' x >&2", environment.display()));
+    let configured =
+        with_shell(&format!("env > {}; head -c 300000000 /dev/zero | tr '\\0' x >&2", environment.display()));
     let port = free_port();
     let told = kept.path().join("told");
     let tell = format!("env > {}", told.display());
-    let moth = Moth::on_setup(here(), &desk, port, &["--tell-command", &tell]);
+    let moth = Moth::on_setup(here(), &configured, port, &["--tell-command", &tell]);
     let here = format!(":{port}/");
     wait_for("frames of the shell's encoder", Duration::from_secs(20), || (offered(&moth) > 30).then_some(()));
     assert_eq!(running(&here), 1);
@@ -93,8 +94,8 @@ fn an_encoder_that_is_refused_waits_until_the_place_is_free() {
         starts.display(),
         left = left.display(),
     );
-    let desk = with_shell(&first);
-    let moth = Moth::on_setup(here(), &desk, free_port(), &[]);
+    let configured = with_shell(&first);
+    let moth = Moth::on_setup(here(), &configured, free_port(), &[]);
     let started = || fs::read_to_string(&starts).unwrap_or_default().lines().count();
     wait_for("a word on who holds the place", Duration::from_secs(20), || {
         moth.log().contains("holds the place").then_some(())

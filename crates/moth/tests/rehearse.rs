@@ -23,7 +23,7 @@ struct Rehearsal {
 
 impl Rehearsal {
     /// `moth rehearse` with these words; `command` may be a command to enter a host with.
-    fn begin(mut command: Command, desk: &Attached, words: &[&str]) -> Self {
+    fn begin(mut command: Command, configured: &Configured, words: &[&str]) -> Self {
         let out = tempfile::tempdir().unwrap();
         let child = command
             .arg(env!("CARGO_BIN_EXE_moth"))
@@ -31,7 +31,7 @@ impl Rehearsal {
             .args(words)
             .arg("--headless")
             .args(["--listen", &format!("rtmp://127.0.0.1:{}/moth", free_port()), "--config"])
-            .arg(desk.dir.path().join("moth.toml"))
+            .arg(configured.dir.path().join("moth.toml"))
             .env_remove("MOTH_STREAM_KEY")
             .stdin(Stdio::null())
             .stdout(File::create(out.path().join("lines")).unwrap())
@@ -42,9 +42,9 @@ impl Rehearsal {
     }
 
     /// The same to the service, under its key, agreed to.
-    fn agreed(command: Command, desk: &Attached, words: &[&str]) -> Self {
-        let key = desk.dir.path().join("key").display().to_string();
-        Self::begin(command, desk, &[words, &["--yes", "--key-file", &key]].concat())
+    fn agreed(command: Command, configured: &Configured, words: &[&str]) -> Self {
+        let key = configured.dir.path().join("key").display().to_string();
+        Self::begin(command, configured, &[words, &["--yes", "--key-file", &key]].concat())
     }
 
     fn lines(&self) -> Vec<Value> {
@@ -91,13 +91,13 @@ fn climb_behind(bucket_kbps: u32, from: &str, to: &str) {
     let hosts = Hosts::new();
     hosts.narrow(0, bucket_kbps, 300);
     let nginx = Nginx::at(&hosts);
-    let desk = Attached::with_encoder(&[("Aldmoor", &format!("rtmp://{SERVER_IP}:1935/live"))], "");
-    let before = desk.config();
-    let chart = desk.dir.path().join("climb.svg").display().to_string();
+    let configured = Configured::with_encoder(&[("Aldmoor", &format!("rtmp://{SERVER_IP}:1935/live"))], "");
+    let before = configured.config();
+    let chart = configured.dir.path().join("climb.svg").display().to_string();
     // Shorter than it should be: the run that confirms takes what is left of the time.
     let bounds = ["bitrate", "--from", from, "--to", to, "--step", "500k", "--step-seconds", "5", "--for", "240"];
     let words = [&bounds[..], &["--chart", &chart]].concat();
-    let (status, lines, outcome) = Rehearsal::agreed(hosts.at_home(), &desk, &words).end();
+    let (status, lines, outcome) = Rehearsal::agreed(hosts.at_home(), &configured, &words).end();
     let told = tried(&lines);
     let clean = outcome["highest_clean"].as_f64().unwrap_or_else(|| panic!("{told:?} {outcome}")) / 1000.0;
     let room = room_kbps(bucket_kbps);
@@ -113,18 +113,18 @@ fn climb_behind(bucket_kbps: u32, from: &str, to: &str) {
     let steps = |key: &str| lines.iter().filter(|line| !line[key].is_null() && !line["step"].is_null()).count();
     assert_eq!((steps("begins"), steps("clean")), (told.len(), told.len()), "{lines:?}");
     assert!(fs::read_to_string(&chart).unwrap().contains("gave way"));
-    assert_eq!(desk.config(), before, "without --keep nothing is written");
+    assert_eq!(configured.config(), before, "without --keep nothing is written");
     // It went to the service as a run that nobody sees.
     let recordings = nginx.recordings();
     assert!(!recordings.is_empty());
     for recording in recordings {
         assert!(recording.to_str().unwrap().contains(&format!("{KEY}-dim")), "{recording:?}");
     }
-    assert!(kept(&desk).contains("\"climb\""));
+    assert!(kept(&configured).contains("\"climb\""));
 }
 
-fn kept(desk: &Attached) -> String {
-    fs::read_to_string(desk.dir.path().join("moth.data/rehearsals.jsonl")).unwrap_or_default()
+fn kept(configured: &Configured) -> String {
+    fs::read_to_string(configured.dir.path().join("moth.data/rehearsals.jsonl")).unwrap_or_default()
 }
 
 #[test]
@@ -149,16 +149,17 @@ fn presets_are_climbed_until_the_machine_gives_way() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
-    let heavy = desk
+    let configured = Configured::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let heavy = configured
         .config()
         .replace("size = \"640x360\"", "size = \"1280x720\"")
         .replace("testsrc2=size={size}:rate={rate}", "testsrc2=size={size}:rate={rate},noise=alls=20:allf=t")
         .replace("\"-threads\", \"1\"", "\"-threads\", \"2\"")
         .replace("\"superfast\", \"no-such-preset\"", "\"medium\", \"veryslow\"")
         .replace("preset = \"superfast\"", "preset = \"medium\"");
-    fs::write(desk.dir.path().join("moth.toml"), &heavy).unwrap();
-    let rehearsal = Rehearsal::agreed(here(), &desk, &["preset", "--step-seconds", "5", "--for", "170", "--keep"]);
+    fs::write(configured.dir.path().join("moth.toml"), &heavy).unwrap();
+    let rehearsal =
+        Rehearsal::agreed(here(), &configured, &["preset", "--step-seconds", "5", "--for", "170", "--keep"]);
     let (status, lines, outcome) = rehearsal.end();
     let told = tried(&lines);
     assert_eq!(outcome["gave_way"], "encoder", "{told:?} {outcome}");
@@ -172,7 +173,7 @@ fn presets_are_climbed_until_the_machine_gives_way() {
     // What is kept is the one value, and the encoder of the next broadcast has it.
     let kept = outcome["recommended"].as_str().unwrap();
     let expected = heavy.replace("preset = \"medium\"", &format!("preset = \"{kept}\""));
-    assert_eq!(desk.config(), expected);
+    assert_eq!(configured.config(), expected);
 }
 
 #[test]
@@ -181,10 +182,10 @@ fn what_cannot_be_tried_is_status_2_and_the_setup_stays_byte_for_byte() {
         return;
     }
     let nginx = Nginx::taking_only("another-key-altogether");
-    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
-    let (whole, key) = (desk.config(), desk.dir.path().join("key").display().to_string());
+    let configured = Configured::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let (whole, key) = (configured.config(), configured.dir.path().join("key").display().to_string());
     let refused = |words: &[&str]| {
-        let out = desk.moth(here(), &[&["rehearse"], words, &["--headless", "--key-file", &key]].concat());
+        let out = configured.moth(here(), &[&["rehearse"], words, &["--headless", "--key-file", &key]].concat());
         assert_eq!(out.status.code(), Some(2), "{words:?}: {}", String::from_utf8_lossy(&out.stdout));
         String::from_utf8_lossy(&out.stderr).into_owned()
     };
@@ -194,16 +195,16 @@ fn what_cannot_be_tried_is_status_2_and_the_setup_stays_byte_for_byte() {
     assert!(refused(&["bitrate", "--from", "5M", "--to", "4M", "--yes"]).contains("is over"));
     assert!(refused(&["bitrate", "--no-server"]).contains("nothing was measured yet"));
     // The service cannot hide a run: an agreement to publish is none to being seen.
-    fs::write(desk.dir.path().join("moth.toml"), whole.replace("unseen = \"-dim\"\n", "")).unwrap();
+    fs::write(configured.dir.path().join("moth.toml"), whole.replace("unseen = \"-dim\"\n", "")).unwrap();
     let said = refused(&["bitrate", "--yes"]);
     assert!(said.contains("has no way to hide a run") && said.contains("--on-air"), "{said}");
-    fs::write(desk.dir.path().join("moth.toml"), &whole).unwrap();
+    fs::write(configured.dir.path().join("moth.toml"), &whole).unwrap();
     // The server refuses the key.
-    let (status, lines, outcome) = Rehearsal::agreed(here(), &desk, &["bitrate", "--to", "2M"]).end();
+    let (status, lines, outcome) = Rehearsal::agreed(here(), &configured, &["bitrate", "--to", "2M"]).end();
     assert_eq!((status, &outcome["end"]), (Some(2), &Value::from("no-server")), "{outcome}");
     assert!(outcome["why"].as_str().unwrap().contains("Aldmoor") && tried(&lines).is_empty(), "{outcome}");
     assert!(outcome["highest_clean"].is_null() && outcome["recommended"].is_null() && outcome["sure"].is_null());
-    assert_eq!(desk.config(), whole);
+    assert_eq!(configured.config(), whole);
 }
 
 #[test]
@@ -212,8 +213,8 @@ fn ended_by_a_signal_in_any_phase_it_says_what_was_found_and_leaves_the_setup() 
         return;
     }
     let nginx = Nginx::new();
-    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
-    let whole = desk.config();
+    let configured = Configured::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let whole = configured.config();
     // While it waits, while a step is set, and in the middle of one.
     type Is = fn(&[Value]) -> bool;
     let phases: [(&str, Is); 3] = [
@@ -223,31 +224,32 @@ fn ended_by_a_signal_in_any_phase_it_says_what_was_found_and_leaves_the_setup() 
     ];
     for (what, is_there) in phases {
         let rehearsal =
-            Rehearsal::agreed(here(), &desk, &["bitrate", "--from", "1M", "--to", "3M", "--step-seconds", "5"]);
+            Rehearsal::agreed(here(), &configured, &["bitrate", "--from", "1M", "--to", "3M", "--step-seconds", "5"]);
         wait_for(what, Duration::from_secs(90), || is_there(&rehearsal.lines()).then_some(()));
         rehearsal.process.signal("INT");
         let (status, lines, outcome) = rehearsal.end();
         assert_eq!(outcome["end"], "cancelled", "{what}: {outcome}");
         assert_eq!(status, Some(if tried(&lines).is_empty() { 2 } else { 1 }), "{what}: nothing was confirmed");
-        assert_eq!(desk.config(), whole, "{what}");
+        assert_eq!(configured.config(), whole, "{what}");
     }
     // Killed, it tells nobody; the next one tells what it had found.
-    let rehearsal = Rehearsal::agreed(here(), &desk, &["bitrate", "--from", "1M", "--to", "3M", "--step-seconds", "5"]);
+    let rehearsal =
+        Rehearsal::agreed(here(), &configured, &["bitrate", "--from", "1M", "--to", "3M", "--step-seconds", "5"]);
     wait_for("a step that ended", Duration::from_secs(90), || {
         rehearsal.lines().iter().any(|line| line["clean"] == true).then_some(())
     });
-    let before = kept(&desk).lines().count();
+    let before = kept(&configured).lines().count();
     rehearsal.process.signal("KILL");
     let (status, ..) = rehearsal.end();
-    assert_eq!((status, desk.config()), (None, whole.clone()));
-    let next = Rehearsal::agreed(here(), &desk, &["bitrate", "--to", "2M"]);
+    assert_eq!((status, configured.config()), (None, whole.clone()));
+    let next = Rehearsal::agreed(here(), &configured, &["bitrate", "--to", "2M"]);
     wait_for("what was cut off", Duration::from_secs(20), || next.log().contains("was cut off").then_some(()));
     let log = next.log();
     assert!(log.contains("A rehearsal (bitrate) was cut off") && log.contains("1 000 kb/s held"), "{log}");
     next.process.signal("INT");
     next.end();
-    assert_eq!(kept(&desk).lines().count(), before + 2, "each is kept once");
-    assert_eq!(desk.config(), whole);
+    assert_eq!(kept(&configured).lines().count(), before + 2, "each is kept once");
+    assert_eq!(configured.config(), whole);
 }
 
 #[test]
@@ -256,16 +258,16 @@ fn a_soak_of_an_encoder_below_real_time_is_not_clean() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Attached::with_encoder(&[("Aldmoor", &nginx.address())], "");
-    let slow = desk
+    let configured = Configured::with_encoder(&[("Aldmoor", &nginx.address())], "");
+    let slow = configured
         .config()
         .replace("size = \"640x360\"", "size = \"1280x720\"")
         .replace("rate = 30\n", "rate = 60\n")
         .replace("testsrc2=size={size}:rate={rate}", "testsrc2=size={size}:rate={rate},noise=alls=20:allf=t")
         .replace("\"superfast\", \"no-such-preset\"", "\"veryslow\"")
         .replace("preset = \"superfast\"", "preset = \"veryslow\"");
-    fs::write(desk.dir.path().join("moth.toml"), slow).unwrap();
-    let (status, _, outcome) = Rehearsal::agreed(here(), &desk, &["soak", "--for", "20"]).end();
+    fs::write(configured.dir.path().join("moth.toml"), slow).unwrap();
+    let (status, _, outcome) = Rehearsal::agreed(here(), &configured, &["soak", "--for", "20"]).end();
     // It loses no frame: each comes later than the one before.
     let broke = &outcome["broke"][0];
     assert_eq!((status, &outcome["clean"]), (Some(1), &Value::from(false)), "{outcome}");
@@ -284,12 +286,12 @@ fn a_user_is_asked_step_by_step_and_a_broadcaster_that_goes_away_ends_it() {
     }
     let address = format!("rtmp://127.0.0.1:{}/moth", free_port());
     let _ingest = Ingest::begin(here(), &address, &[]);
-    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
-    let whole = desk.config();
+    let configured = Configured::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let whole = configured.config();
     let words =
         ["bitrate", "--from", "1M", "--to", "2500k", "--step", "500k", "--step-seconds", "5", "--ingest", &address];
     // To a host of one's own nobody has to agree.
-    let rehearsal = Rehearsal::begin(here(), &desk, &words);
+    let rehearsal = Rehearsal::begin(here(), &configured, &words);
     let first = wait_for("the first line", Duration::from_secs(10), || rehearsal.lines().first().cloned());
     let publish_to = format!("{}/x", first["publish_to"].as_str().unwrap());
     let asked = |n: usize| {
@@ -319,7 +321,7 @@ fn a_user_is_asked_step_by_step_and_a_broadcaster_that_goes_away_ends_it() {
     );
     let told = outcome["sentences"].to_string();
     assert!(told.contains("1 000 kb/s held") && told.contains("it may still be at 1 500 kb/s"), "{told}");
-    assert_eq!(desk.config(), whole);
+    assert_eq!(configured.config(), whole);
 }
 
 #[test]
@@ -331,8 +333,8 @@ fn a_stand_in_behind_the_measured_line_gives_what_the_line_would_and_says_so() {
     hosts.narrow(0, 2400, 200);
     let address = format!("rtmp://{SERVER_IP}:19351/moth");
     let ingest = Ingest::begin(hosts.at_server(), &address, &[]);
-    let desk = Attached::with_encoder(&[("Aldmoor", "rtmp://127.0.0.1:9/live")], "");
-    desk.measure(hosts.at_home(), &["uplink", "--to", &address]);
+    let configured = Configured::with_encoder(&[("Aldmoor", "rtmp://127.0.0.1:9/live")], "");
+    configured.measure(hosts.at_home(), &["uplink", "--to", &address]);
     drop(ingest);
     // Nobody agreed to anything, and there is no server.
     let words = [
@@ -349,7 +351,7 @@ fn a_stand_in_behind_the_measured_line_gives_what_the_line_would_and_says_so() {
         "150",
         "--no-server",
     ];
-    let (status, lines, outcome) = Rehearsal::begin(here(), &desk, &words).end();
+    let (status, lines, outcome) = Rehearsal::begin(here(), &configured, &words).end();
     let (told, room) = (tried(&lines), room_kbps(2400));
     let clean = outcome["highest_clean"].as_f64().unwrap_or_else(|| panic!("{told:?} {outcome}")) / 1000.0;
     // The stand-in line has no headers of the network; what was measured had.
@@ -357,7 +359,7 @@ fn a_stand_in_behind_the_measured_line_gives_what_the_line_would_and_says_so() {
     assert_eq!((status, &outcome["gave_way"]), (Some(0), &Value::from("network")), "{told:?} {outcome}");
     assert!(outcome["simulated"].as_str().unwrap().contains("measured on"), "{outcome}");
     assert!(outcome["sentences"].to_string().contains("The line was simulated"), "{outcome}");
-    assert!(kept(&desk).contains("\"simulated\":\"your line"));
+    assert!(kept(&configured).contains("\"simulated\":\"your line"));
 }
 
 #[test]
@@ -367,14 +369,15 @@ fn a_soak_tells_what_broke_it_and_ends_with_status_1_if_anything_did() {
     }
     let hosts = Hosts::new();
     let _nginx = Nginx::at(&hosts);
-    let desk = Attached::with_encoder(&[("Aldmoor", &format!("rtmp://{SERVER_IP}:1935/live"))], "soak = [\"sing\"]\n");
-    let (status, lines, outcome) = Rehearsal::agreed(hosts.at_home(), &desk, &["soak", "--for", "15"]).end();
+    let configured =
+        Configured::with_encoder(&[("Aldmoor", &format!("rtmp://{SERVER_IP}:1935/live"))], "soak = [\"sing\"]\n");
+    let (status, lines, outcome) = Rehearsal::agreed(hosts.at_home(), &configured, &["soak", "--for", "15"]).end();
     assert_eq!((status, &outcome["clean"]), (Some(0), &Value::from(true)), "{outcome}");
     assert_eq!(
         (&lines[0]["to_do"][0], &outcome["sure"]["rules_out_loss_every_s"]),
         (&Value::from("sing"), &Value::from(5.0))
     );
-    let rehearsal = Rehearsal::agreed(hosts.at_home(), &desk, &["soak", "--for", "40"]);
+    let rehearsal = Rehearsal::agreed(hosts.at_home(), &configured, &["soak", "--for", "40"]);
     wait_for("it to run", Duration::from_secs(30), || rehearsal.lines().iter().any(|l| l["of"] == 40).then_some(()));
     hosts.narrow(0, 1500, 200);
     let (status, lines, outcome) = rehearsal.end();

@@ -459,9 +459,9 @@ fn a_real_server_is_tested_on_the_screen_and_the_key_is_never_on_it() {
         return;
     }
     let nginx = Nginx::new();
-    let desk = Attached::new(&[("Aldmoor", &nginx.address())]);
+    let configured = Configured::new(&[("Aldmoor", &nginx.address())]);
     let terminal = Terminal::new(120, 40);
-    let (config, key) = (desk.dir.path().join("moth.toml"), desk.dir.path().join("key"));
+    let (config, key) = (configured.dir.path().join("moth.toml"), configured.dir.path().join("key"));
     let words = format!(
         "watch --config {} --key-file {} --listen rtmp://127.0.0.1:{}/moth",
         config.display(),
@@ -488,12 +488,12 @@ fn a_real_server_is_tested_on_the_screen_and_the_key_is_never_on_it() {
     assert!(!screen.contains("typed-secret"), "{screen}");
     terminal.keys("Enter");
     terminal.shows("the stream key of Nocturne is replaced", 5);
-    let kept = std::fs::read_to_string(desk.dir.path().join("moth.data/keys/nocturne")).unwrap();
+    let kept = std::fs::read_to_string(configured.dir.path().join("moth.data/keys/nocturne")).unwrap();
     assert_eq!(kept, "typed-secret-5");
     terminal.keys("q");
     assert_eq!(terminal.left(), "left=0");
     for file in ["moth.toml", "moth.data/results.jsonl"] {
-        let text = std::fs::read_to_string(desk.dir.path().join(file)).unwrap();
+        let text = std::fs::read_to_string(configured.dir.path().join(file)).unwrap();
         assert!(!text.contains(KEY) && !text.contains("typed-secret"), "the key is in {file}");
     }
 }
@@ -625,8 +625,8 @@ fn a_soak_on_the_screen_is_ticked_marked_on_the_lanes_and_told_when_left() {
     }
     let address = format!("rtmp://127.0.0.1:{}/moth", free_port());
     let _ingest = Ingest::begin(Command::new("env"), &address, &[]);
-    let desk = Attached::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
-    let (config, listen) = (desk.dir.path().join("moth.toml"), format!("rtmp://127.0.0.1:{}/moth", free_port()));
+    let configured = Configured::new(&[("Aldmoor", "rtmp://127.0.0.1:9/live")]);
+    let (config, listen) = (configured.dir.path().join("moth.toml"), format!("rtmp://127.0.0.1:{}/moth", free_port()));
     let terminal = Terminal::new(140, 40);
     let words = format!("rehearse soak --for 15 --ingest {address} --listen {listen} --config {}", config.display());
     terminal.run_moth(&words);
@@ -650,6 +650,6 @@ fn a_soak_on_the_screen_is_ticked_marked_on_the_lanes_and_told_when_left() {
     assert_eq!(terminal.left(), "left=0");
     let screen = terminal.screen();
     assert!(screen.contains("Nothing was lost in 15 s.") && screen.contains("is ruled out"), "{screen}");
-    assert!(desk.config().contains("let the cat in") && desk.config().contains("# kept"));
+    assert!(configured.config().contains("let the cat in") && configured.config().contains("# kept"));
     drop(ffmpeg);
 }

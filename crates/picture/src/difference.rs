@@ -1,6 +1,6 @@
 //! How much one picture differs from another.
 
-/// Blocks are squares of so many pixels.
+/// Blocks are squares of so many pixels. Ours.
 const BLOCK: usize = 16;
 
 /// A picture's luma, without what the decoder keeps around it, and the mean of each block.

@@ -14,7 +14,7 @@ use crate::difference::{Difference, Luma};
 
 /// The decoder expects this before each unit (ITU-T H.264, annex B).
 const START: [u8; 4] = [0, 0, 0, 1];
-/// More pixels than 4096x2304 are not looked at: no machine that broadcasts them has the time.
+/// More pixels than 4096x2304 are not looked at: no machine that broadcasts them has the time. Ours.
 const MOST_PIXELS: u64 = 4096 * 2304;
 /// More pictures than a decoder may hold back (ITU-T H.264, A.3.1: 16) are never waited for.
 const MOST_WAITING: usize = 32;

@@ -5,7 +5,7 @@ use serde::Serialize;
 
 use crate::service::Limits;
 
-/// Bitrates are proposed in steps of this much.
+/// Bitrates are proposed in steps of this much. Ours.
 const STEP: Bitrate = Bitrate::from_kbps(50);
 
 /// What a budget is made from. Every bitrate is one of payload, headers of the network left out.

@@ -8,10 +8,10 @@ use moth_destination::LinkError;
 use serde::{Deserialize, Serialize};
 
 /// Nothing acknowledged for this long, with something waiting, is a stall: a quarter of the 2 s for which a broadcast's
-/// frames wait before they are dropped.
+/// frames wait before they are dropped. Ours.
 pub const STALL: Duration = Duration::from_millis(500);
 
-/// A second that lacks less than this at its end is a whole one: 2 % of it.
+/// A second that lacks less than this at its end is a whole one: 2 % of it. Ours.
 const LATE: Duration = Duration::from_millis(20);
 
 /// One look at a connection that is being filled.

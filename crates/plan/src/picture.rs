@@ -162,11 +162,11 @@ pub struct PictureMap {
     pub recommended: (usize, usize),
 }
 
-/// The heights offered, in lines: multiples of 72, whose 16:9 widths are whole multiples of 8 as well.
+/// The heights offered, in lines: multiples of 72, whose 16:9 widths are whole multiples of 8 as well. Ours.
 const STEP_LINES: u32 = 72;
 /// The fewest lines offered, and the most.
 const LINES: (u32, u32) = (360, 2160);
-/// Sizes of which a fast scene should not go below for a higher frame rate, in lines.
+/// Sizes of which a fast scene should not go below for a higher frame rate, in lines. Ours.
 const LEAST_FOR_RATE: u32 = 540;
 
 /// The sizes one may send of a source: its aspect, multiples of 8 (encoders work in blocks), not larger than it.
@@ -313,7 +313,7 @@ pub fn useful(size: Size, fps: f64, motion: Motion) -> Bitrate {
     rounded_up(need(size, fps, motion).scaled(spare))
 }
 
-/// From this share of the need a picture is clean: the lower border of `good` in `bands.toml`.
+/// From this share of the need a picture is clean: the lower border of `good` in `bands.toml`. Ours.
 const CLEAN: f64 = 0.75;
 
 #[cfg(test)]

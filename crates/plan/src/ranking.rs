@@ -95,9 +95,9 @@ pub enum RoutesFinding {
     Mixed,
 }
 
-/// Two results differ if they are further apart than this share: runs of one line differ by a few percent.
+/// Two results differ if they are further apart than this share: runs of one line differ by a few percent. Ours.
 const SAME: f64 = 0.2;
-/// What one server holds differs by up to this share from one run to the next.
+/// What one server holds differs by up to this share from one run to the next. Ours.
 const NOISE: f64 = 0.05;
 
 /// Ranks what was tested.

@@ -4,7 +4,7 @@ use moth_core::rate::Bitrate;
 use serde::Serialize;
 
 /// What a viewer's line must sustain for every bit of the stream: a player that has fallen behind must be able to
-/// catch up. The same quarter that is left free on the way up.
+/// catch up. The same quarter that is left free on the way up. Ours.
 const MARGIN: f64 = 1.25;
 
 /// Figures for viewers, and for whoever pays for data.

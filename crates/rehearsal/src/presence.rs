@@ -6,9 +6,9 @@ use moth_core::moment::Moment;
 use moth_core::suspects::{Cause, Fault};
 use moth_core::{Snapshot, State};
 
-/// A server must take the broadcast within this.
+/// A server must take the broadcast within this. Ours.
 const TAKEN_WITHIN: Duration = Duration::from_secs(30);
-/// A broadcaster that is away for longer is gone: it is run again, or reconnects, sooner.
+/// A broadcaster that is away for longer is gone: it is run again, or reconnects, sooner. Ours.
 pub(crate) const AWAY_WITHIN: Duration = Duration::from_secs(15);
 
 /// What there is before anything is looked at.

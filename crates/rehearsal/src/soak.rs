@@ -22,11 +22,11 @@ pub const TO_DO: [&str; 6] = [
     "begin a recording",
 ];
 
-/// Losses no further apart than this, in seconds, are one.
+/// Losses no further apart than this, in seconds, are one. Ours.
 const APART: usize = 5;
-/// So many seconds in a row of an encoder at fault that loses nothing are no chance: as a block of a try.
+/// So many seconds in a row of an encoder at fault that loses nothing are no chance: as a block of a try. Ours.
 const LATE: usize = BLOCK;
-/// What was done so long before a loss may have made it, in seconds.
+/// What was done so long before a loss may have made it, in seconds. Ours.
 const MADE_IT: usize = 90;
 
 /// Something to do meanwhile.

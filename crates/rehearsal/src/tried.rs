@@ -14,16 +14,16 @@ use serde::Serialize;
 /// More lost than this share of a block's frames makes it a bad one. Our own setting: at 60 frames/s a block has
 /// 240 frames, of which one or two may be late.
 pub const BEARABLE: f64 = 0.01;
-/// So many bad blocks within [`NEAR`] end a try early: they are no blip.
+/// So many bad blocks within [`NEAR`] end a try early: they are no blip. Ours.
 const CLEARLY: usize = 3;
-/// Blocks that lie near each other: a minute.
+/// Blocks that lie near each other: a minute. Ours.
 const NEAR: usize = 15;
 /// Of a long try one block in so many may be bad: a wireless dip every few minutes is there on every rung. A short try is
-/// forgiven one.
+/// forgiven one. Ours.
 const FORGIVEN: usize = 50;
-/// A block in which a verdict stood for so many of its seconds is a bad one.
+/// A block in which a verdict stood for so many of its seconds is a bad one. Ours.
 const ACCUSED: usize = 3;
-/// Two blocks that lose more than this share of their frames do, too.
+/// Two blocks that lose more than this share of their frames do, too. Ours.
 const BADLY: f64 = 0.1;
 
 /// How long a try may take, in seconds that count.

@@ -22,18 +22,18 @@ use crate::recorder::Recorder;
 use crate::shared::Shared;
 use moth_destination::LinkError;
 
-/// How often acknowledgements are looked up.
+/// How often acknowledgements are looked up. Ours.
 const TICK: Duration = Duration::from_millis(50);
-/// Connection figures are read at every fourth tick.
+/// Connection figures are read at every fourth tick. Ours.
 const FIGURES_EACH: u32 = 4;
 /// When a broadcast ends, what waits is sent for at most this long: a full queue of 2 s over a line that
-/// carries a third of the bitrate.
+/// carries a third of the bitrate. Ours.
 const FINISH: Duration = Duration::from_secs(6);
-/// Where a service takes one connection at a time, the old one gets this long for its last acknowledgements.
+/// Where a service takes one connection at a time, the old one gets this long for its last acknowledgements. Ours.
 const LEAVE: Duration = Duration::from_millis(1500);
-/// Where the end of a broadcast is cut short, what is on its way already gets this long to be acknowledged.
+/// Where the end of a broadcast is cut short, what is on its way already gets this long to be acknowledged. Ours.
 pub(crate) const CUT_SHORT: Duration = Duration::from_secs(1);
-/// A connection that held this long is a good one: its loss begins with a short delay again.
+/// A connection that held this long is a good one: its loss begins with a short delay again. Ours.
 const HELD: Duration = Duration::from_secs(10);
 
 /// Something the relay is told to do.

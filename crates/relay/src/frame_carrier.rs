@@ -14,9 +14,9 @@ use crate::packet::{Packet, Role};
 use moth_destination::LinkError;
 
 /// With bytes on their way and none acknowledged for this long, the connection is lost, whatever the kernel
-/// still hopes: it would retry for a quarter of an hour.
+/// still hopes: it would retry for a quarter of an hour. Ours.
 const STALL: Duration = Duration::from_secs(6);
-/// Messages are encoded ahead of the connection up to this many bytes: what is encoded cannot be dropped.
+/// Messages are encoded ahead of the connection up to this many bytes: what is encoded cannot be dropped. Ours.
 const COMMITTED_BYTES: usize = 8 << 10;
 
 /// A connection to a server that takes the broadcast.

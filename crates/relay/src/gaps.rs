@@ -5,9 +5,9 @@ use std::collections::VecDeque;
 use moth_core::moment::Moment;
 use moth_core::viewers::{Freezes, freeze_from_ms};
 
-/// Steps between pictures that the usual step is learnt from.
+/// Steps between pictures that the usual step is learnt from. Ours.
 const MEMORY: usize = 31;
-/// A longer step of the clock is a broadcaster that began anew, in milliseconds.
+/// A longer step of the clock is a broadcaster that began anew, in milliseconds. Ours.
 const RESTART_MS: i64 = 600_000;
 
 /// Pictures of which none is missing, but which are sent so much later than their time, in milliseconds, stand still all the

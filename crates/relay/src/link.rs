@@ -20,15 +20,15 @@ use crate::session::Session;
 use crate::token_bucket::TokenBucket;
 use moth_destination::LinkError;
 
-/// A server gets this long to take a TCP connection.
+/// A server gets this long to take a TCP connection. Ours.
 const DIAL: Duration = Duration::from_secs(5);
-/// And this long to take the broadcast.
+/// And this long to take the broadcast. Ours.
 const OPEN: Duration = Duration::from_secs(8);
 
-/// Answers to a server that are kept while it reads nothing, in bytes.
+/// Answers to a server that are kept while it reads nothing, in bytes. Ours.
 const MOST_ANSWERS: usize = 64 << 10;
 
-/// A server is listened to no faster: one that takes a broadcast says a few things a second.
+/// A server is listened to no faster: one that takes a broadcast says a few things a second. Ours.
 const MESSAGES_PER_S: u32 = 500;
 const MESSAGES_AT_ONCE: u32 = 20_000;
 

@@ -23,7 +23,7 @@ pub enum Progress {
     Publishes,
 }
 
-/// Who has been here for so long and does not publish has had its turn, however far it came; whoever asked to is answered.
+/// Who has been here for so long and does not publish has had its turn, however far it came; whoever asked to is answered. Ours.
 const TURN: Duration = Duration::from_secs(1);
 
 #[derive(Debug)]

@@ -25,16 +25,16 @@ use crate::rtmp::door::Door;
 use crate::shared::Shared;
 use crate::sparing::Sparing;
 
-/// How often the accounts are read.
+/// How often the accounts are read. Ours.
 const ACCOUNTS_EACH: Duration = Duration::from_millis(100);
-/// Who reads them every tenth of a second and has not for so long was stopped, or had no processor.
+/// Who reads them every tenth of a second and has not for so long was stopped, or had no processor. Ours.
 const STOOD_STILL: Duration = Duration::from_secs(2);
 /// Connections that may be open on the broadcaster's side at once beside the one that publishes; each may hold a few hundred
-/// kilobytes. Where strangers come by the hundred each second, the more there are the longer each has to say what it wants.
+/// kilobytes. Where strangers come by the hundred each second, the more there are the longer each has to say what it wants. Ours.
 const MOST_CONNECTIONS: usize = 24;
-/// When the program stops, what waits is sent for at most this long; then the broadcast is cut short.
+/// When the program stops, what waits is sent for at most this long; then the broadcast is cut short. Ours.
 const STOP: Duration = Duration::from_millis(1500);
-/// And the connection is closed within so long after that.
+/// And the connection is closed within so long after that. Ours.
 const SETTLES: Duration = Duration::from_millis(200);
 
 /// What a relay needs to know.

@@ -14,17 +14,17 @@ use tokio::time::timeout;
 use crate::connection::{Dialer, Server};
 use crate::recorder::Recorder;
 
-/// Between rounds while in doubt.
+/// Between rounds while in doubt. Ours.
 const IN_DOUBT: Duration = Duration::from_millis(700);
-/// Between rounds otherwise.
+/// Between rounds otherwise. Ours.
 const CALM: Duration = Duration::from_secs(20);
-/// Rounds at the beginning of a broadcast come faster, to learn what is usual.
+/// Rounds at the beginning of a broadcast come faster, to learn what is usual. Ours.
 const LEARNING: Duration = Duration::from_secs(2);
-/// How many of those.
+/// How many of those. Ours.
 const LESSONS: u32 = 3;
-/// Doubt that lasts is asked after less often: the answer is known by then.
+/// Doubt that lasts is asked after less often: the answer is known by then. Ours.
 const LASTING: u32 = 30;
-/// An answer that takes longer is none.
+/// An answer that takes longer is none. Ours.
 const PATIENCE: Duration = Duration::from_secs(1);
 
 /// How things stand, as far as the scout must know.

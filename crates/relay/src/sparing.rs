@@ -6,9 +6,9 @@ use std::time::Duration;
 
 use tokio::time::Instant;
 
-/// Told so often.
+/// Told so often. Ours.
 const MOST: u32 = 3;
-/// In so long.
+/// In so long. Ours.
 const EACH: Duration = Duration::from_secs(60);
 
 #[derive(Debug, Default)]

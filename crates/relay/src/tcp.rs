@@ -18,7 +18,7 @@ use crate::tls::Tls;
 use moth_destination::LinkError;
 
 /// The most that may wait unsent in the kernel, in bytes: enough to keep 100 Mb/s busy between two wake-ups
-/// of a few milliseconds, and 30 ms of an 8 Mb/s broadcast.
+/// of a few milliseconds, and 30 ms of an 8 Mb/s broadcast. Ours.
 const UNSENT_BYTES: u32 = 32 << 10;
 
 /// Connects over TCP, and over TLS where the address says so.
@@ -34,7 +34,7 @@ pub type FindGateway = fn(IpAddr) -> Option<IpAddr>;
 
 /// Ports a router in the house may have an answer at, if only a refusal: name service, its page.
 const ROUTER_PORTS: [u16; 2] = [53, 80];
-/// A port that says nothing at all is given up after this long.
+/// A port that says nothing at all is given up after this long. Ours.
 const SILENT_PORT: Duration = Duration::from_millis(400);
 
 /// The congestion control that fills the buffer before the narrowest place, as most uploads do (RFC 9438). Some, such as

@@ -114,8 +114,41 @@ mod linux {
             assert_eq!(told.retransmits, Some(0));
             assert!(told.busy_us.is_some() && told.receiver_limited_us.is_some());
             assert_eq!(unacknowledged_bytes(&client), Some(0));
+            // The other side reads no more: what its host has no room for stays unacknowledged.
+            client.set_nonblocking(true).unwrap();
+            let mut written = 0;
+            while let Ok(count) = client.write(&[7; 65_536]) {
+                written += count as u64;
+            }
+            let waiting = unacknowledged_bytes(&client).unwrap();
+            assert!((1..=written).contains(&waiting), "{waiting} of {written}");
+            let unsent = figures(&client).unsent_bytes.unwrap();
+            assert!(unsent <= waiting, "{unsent} of {waiting}");
+            // And stays so when it hangs up with all of that unread.
             drop(server);
-            assert_eq!(client.read(&mut got).unwrap_or(0), 0);
+            let still = unacknowledged_bytes(&client).unwrap();
+            assert!((1..=waiting).contains(&still), "{still} of {waiting}");
+        }
+
+        #[test]
+        fn what_is_read_on_the_other_side_was_acknowledged() {
+            let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+            let mut client = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
+            let (mut server, _) = listener.accept().unwrap();
+            let bytes = 3 << 20;
+            let reading = std::thread::spawn(move || {
+                server.read_exact(&mut vec![0; bytes]).unwrap();
+                server
+            });
+            client.write_all(&vec![7; bytes]).unwrap();
+            let server = reading.join().unwrap();
+            // An acknowledgement may be held back for a moment (RFC 1122, section 4.2.3.2).
+            let settled = (0..500).any(|_| {
+                std::thread::sleep(std::time::Duration::from_millis(10));
+                unacknowledged_bytes(&client) == Some(0)
+            });
+            assert!(settled, "{:?}", unacknowledged_bytes(&client));
+            drop(server);
             assert_eq!(unacknowledged_bytes(&client), Some(0));
         }
 

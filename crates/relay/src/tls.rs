@@ -26,7 +26,7 @@ use moth_destination::LinkError;
 
 /// At most so much is given to TLS at once, in bytes: one record (RFC 8446, section 5.1).
 const RECORD_BYTES: usize = 16 << 10;
-/// A server gets this long to answer in TLS; one that does not speak it may wait for more bytes for ever.
+/// A server gets this long to answer in TLS; one that does not speak it may wait for more bytes for ever. Ours.
 const HANDSHAKE: Duration = Duration::from_secs(4);
 /// What the likeliest mistake is.
 const HINT: &str = "an address without TLS begins with rtmp://";

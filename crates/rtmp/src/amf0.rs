@@ -5,9 +5,9 @@
 
 use bytes::{BufMut, BytesMut};
 
-/// Objects and arrays may nest this deep; real commands nest once or twice.
+/// Objects and arrays may nest this deep; real commands nest once or twice. Ours.
 pub const MAX_DEPTH: usize = 16;
-/// The most values one message may hold; a real `connect` holds about twenty.
+/// The most values one message may hold; a real `connect` holds about twenty. Ours.
 pub const MAX_VALUES: usize = 4096;
 
 /// One AMF0 value.

@@ -22,7 +22,7 @@ use crate::small_picture::{self, SmallPictures};
 
 /// Seconds between keyframes, as services commonly ask.
 const KEYFRAME_S: u64 = 2;
-/// A keyframe weighs this many inter frames, a disposable one this share of one.
+/// A keyframe weighs this many inter frames, a disposable one this share of one. Ours.
 const KEYFRAME_WEIGHT: f64 = 7.0;
 const DISPOSABLE_WEIGHT: f64 = 0.6;
 /// Samples in an AAC frame, and samples per second.
@@ -35,11 +35,11 @@ const STILL_BYTES: f64 = 133.0;
 /// Units of filler, and of information that decoders may pass over (ITU-T H.264, table 7-1).
 const FILLER: u8 = 12;
 const INFORMATION: u8 = 6;
-/// One lighter preset takes this share of the time.
+/// One lighter preset takes this share of the time. Ours.
 const LIGHTER: f64 = 0.6;
-/// How often it tells what it counted.
+/// How often it tells what it counted. Ours.
 const REPORT_EACH: Duration = Duration::from_millis(250);
-/// Ordinary noise: one frame in so many is late for no reason anyone could name.
+/// Ordinary noise: one frame in so many is late for no reason anyone could name. Ours.
 const STRAY_ONE_IN: f64 = 15_000.0;
 
 /// What it can be told while it broadcasts.

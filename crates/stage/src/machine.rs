@@ -13,7 +13,7 @@ use tokio::time::interval;
 use crate::conditions::{Conditions, MachineConditions, OtherProgram};
 use crate::noise::Noise;
 
-/// Cores of the stand-in machine.
+/// Cores of the stand-in machine. Ours.
 const CORES: usize = 8;
 
 /// Tells its load once a second, as a real machine's reader would.

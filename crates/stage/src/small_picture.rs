@@ -3,7 +3,7 @@
 //! A picture is grey but for a few blocks that grow lighter and darker as the scene goes on, whether or not anybody draws it.
 //! They are coded without prediction or transform (`I_PCM`, ITU-T H.264, 7.3.5), everything else is left as it was.
 
-/// A picture of so many blocks of 16x16 samples across and down, whatever size the broadcast says it has.
+/// A picture of so many blocks of 16x16 samples across and down, whatever size the broadcast says it has. Ours.
 const ACROSS: u32 = 8;
 const DOWN: u32 = 4;
 const BLOCKS: usize = (ACROSS * DOWN) as usize;
@@ -11,10 +11,10 @@ const BLOCKS: usize = (ACROSS * DOWN) as usize;
 const SAMPLES: usize = 384;
 /// The blocks in which something happens.
 const LIVELY: [usize; 2] = [11, 20];
-/// By how many levels they change from one frame interval to the next, and in how many they have become light, or dark.
+/// By how many levels they change from one frame interval to the next, and in how many they have become light, or dark. Ours.
 const STEP: u64 = 8;
 const STEPS: u64 = 22;
-/// The darkest they become, and what everything else is.
+/// The darkest they become, and what everything else is. Ours.
 const DARK: u64 = 40;
 const GREY: u8 = 128;
 /// Units: an inter slice, a slice of a keyframe (table 7-1), and what marks one that others refer to.

@@ -20,7 +20,7 @@ use crate::machine;
 use crate::onlooker::DirectOnlooker;
 use crate::uplink::Uplink;
 
-/// Room in the in-memory wire between broadcaster and moth, in bytes: what a loopback socket holds.
+/// Room in the in-memory wire between broadcaster and moth, in bytes: what a loopback socket holds. Ours.
 const WIRE_BYTES: usize = 1 << 20;
 
 /// An evening being put on. Everything ends when it is dropped.

@@ -27,15 +27,15 @@ use tokio::time::{Instant, MissedTickBehavior, interval, sleep};
 use crate::conditions::Conditions;
 use crate::noise::Noise;
 
-/// The step of the model.
+/// The step of the model. Ours.
 const STEP: Duration = Duration::from_millis(5);
-/// The most that waits unsent in the stand-in socket, in bytes, as on a real one.
+/// The most that waits unsent in the stand-in socket, in bytes, as on a real one. Ours.
 const UNSENT_BYTES: u64 = 32 << 10;
-/// The receiver's window, in bytes.
+/// The receiver's window, in bytes. Ours.
 const WINDOW_BYTES: u64 = 384 << 10;
-/// A round trip this far above its shortest climbs, in milliseconds.
+/// A round trip this far above its shortest climbs, in milliseconds. Ours.
 const CLIMBS_MS: f64 = 50.0;
-/// A segment's payload, in bytes.
+/// A segment's payload, in bytes. Ours.
 const SEGMENT_BYTES: u64 = 1448;
 
 /// A connection that reached a server.

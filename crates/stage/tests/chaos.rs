@@ -12,6 +12,9 @@ use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 
 const SECONDS: u64 = 60;
+/// What a cut connection may have acknowledged and not read, or read and not acknowledged, in frames, on the mean of an evening: of
+/// sixty evenings, measured, the worst had 3.6.
+const FRAMES_A_CUT: u64 = 5;
 const SERVERS: [&str; 3] = ["Aldmoor", "Brackwater", "Cindervale"];
 
 /// An evening with something new every few seconds, and a way back to calm before its end.
@@ -95,7 +98,10 @@ async fn whatever_happens_the_accounts_balance_and_the_broadcast_goes_on() {
         let total: u64 = received.values().map(|r| r.video).sum();
         // At a reset some were acknowledged and not read, and some read and not yet acknowledged.
         let cuts = resets + changes;
-        assert!(total.abs_diff(video.delivered) <= cuts * 120, "seed {seed}: {total} received, {video:?}, {cuts} cuts");
+        assert!(
+            total.abs_diff(video.delivered) <= cuts * FRAMES_A_CUT,
+            "seed {seed}: {total} received, {video:?}, {cuts} cuts"
+        );
         for (name, server) in &received {
             assert_eq!(server.bad_beginnings, 0, "seed {seed}: {name} was given a frame it could not decode first");
         }

@@ -18,7 +18,7 @@ use crate::overwrite::overwrite;
 
 /// What a file begins with: the made-up service of the demo, with a comment on everything.
 pub const TEMPLATE: &str = include_str!("template.toml");
-/// A file longer than this is not a configuration, in bytes.
+/// A file longer than this is not a configuration, in bytes. Ours.
 const LONGEST: u64 = 1 << 20;
 
 /// What the file holds.

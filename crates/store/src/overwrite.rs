@@ -23,7 +23,7 @@ pub(crate) fn overwrite(path: &Path, text: &str, is_private: bool) -> io::Result
     Ok(())
 }
 
-/// Links between a name and its file; more are a circle.
+/// Links between a name and its file; more are a circle. Ours.
 const MOST_LINKS: u32 = 40;
 
 /// Where a name leads: a link stays a link, as people keep their configuration elsewhere, also one whose file is not there yet.

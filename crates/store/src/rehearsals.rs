@@ -16,11 +16,11 @@ use crate::bounded;
 use crate::lines::JsonLines;
 use crate::overwrite::overwrite;
 
-/// A note longer than this is none, in bytes.
+/// A note longer than this is none, in bytes. Ours.
 const LONGEST: u64 = 4 << 20;
 /// What a note's file is called, with the number of the process that writes it in between.
 const NOTE: (&str, &str) = ("rehearsal-under-way-", ".json");
-/// A rehearsal writes its note at least so often: one that is older has another process's number by chance.
+/// A rehearsal writes its note at least so often: one that is older has another process's number by chance. Ours.
 const LONGEST_STEP: Duration = Duration::from_secs(3 * 3600);
 
 /// A rehearsal.

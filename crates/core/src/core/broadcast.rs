@@ -29,7 +29,7 @@ use crate::wire::{Wire, WireFigures};
 /// hiccups were measured at (120 ms), below what the encoder is suspected at.
 const LATE_MS: f64 = 150.0;
 const LATE_GROWS: f64 = 20.0;
-/// A picture lasts so long where its rate is not known, in milliseconds.
+/// A picture lasts so long where its rate is not known, in milliseconds. Ours.
 const USUAL_INTERVAL_MS: f64 = 33.0;
 
 /// The broadcast on air, or what is known while nobody is.

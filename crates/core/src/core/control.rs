@@ -27,13 +27,13 @@ use crate::suspects::Cause;
 use crate::trial::{APART_S, Aim, LONGEST_S, SETTLE_S, Trial};
 use crate::window::Gauge;
 
-/// The fastest burst of so long is what the keeper is told: behind each of a few keyframes there was one.
+/// The fastest burst of so long is what the keeper is told: behind each of a few keyframes there was one. Ours.
 const BURSTS: Duration = Duration::from_secs(8);
 /// And what the kernel measured over so long: as long as what is acknowledged is read over.
 const DELIVERED: Duration = Duration::from_millis(2500);
-/// The most trials kept; a whole evening has a few dozen.
+/// The most trials kept; a whole evening has a few dozen. Ours.
 const TRIALS: usize = 200;
-/// So many trials are told in a snapshot: as many are put back one after another as anybody does.
+/// So many trials are told in a snapshot: as many are put back one after another as anybody does. Ours.
 const TRIALS_TOLD: usize = 8;
 
 /// A change that was made.

@@ -6,9 +6,9 @@ use crate::notice::{Notice, NoticeKind};
 use crate::suspects::{Cause, Fault};
 use crate::verdict::Verdict;
 
-/// A mark's text is cut after so many characters: it may be what a stranger said.
+/// A mark's text is cut after so many characters: it may be what a stranger said. Ours.
 const LONGEST_MARK: usize = 400;
-/// The most marks kept; the oldest go first. A whole evening of changes is a few dozen.
+/// The most marks kept; the oldest go first. A whole evening of changes is a few dozen. Ours.
 const MARKS: usize = 500;
 
 /// What is written down.

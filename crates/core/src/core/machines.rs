@@ -14,7 +14,7 @@ const COVERS: Duration = Duration::from_millis(500);
 const PATIENCE: Duration = Duration::from_millis(1800);
 /// Another machine's load counts for so long. Ours: it tells it each second, over a network that may be what is short.
 const OTHERS_STALE: Duration = Duration::from_secs(10);
-/// A streamer has two machines, perhaps three; a bound keeps a mistake cheap.
+/// A streamer has two machines, perhaps three; a bound keeps a mistake cheap. Ours.
 const MOST_OTHERS: usize = 8;
 
 /// What is known of the machines.

@@ -9,15 +9,15 @@ use crate::rate::Bitrate;
 use crate::reading::{Probe, ProbeTarget};
 use crate::window::{Gauge, Trail};
 
-/// From this share of its limit on, the queue is doubtful enough to look further.
+/// From this share of its limit on, the queue is doubtful enough to look further. Ours.
 pub(super) const DOUBT: f64 = 0.08;
-/// What was carried over so long was carried.
+/// What was carried over so long was carried. Ours.
 pub(super) const STEADY: Duration = Duration::from_secs(8);
-/// Doubt lasts this long after its last reason.
+/// Doubt lasts this long after its last reason. Ours.
 const LINGERS: Duration = Duration::from_secs(6);
-/// Answers to a probe take this long at most; after it, waiting for them is over.
+/// Answers to a probe take this long at most; after it, waiting for them is over. Ours.
 const PATIENCE: Duration = Duration::from_millis(1200);
-/// Calm must have lasted so long before what it says is remembered: a queue takes a while to build up.
+/// Calm must have lasted so long before what it says is remembered: a queue takes a while to build up. Ours.
 const CALM: Duration = Duration::from_secs(3);
 
 /// Round trips to a place.

@@ -6,54 +6,55 @@ use super::{BitrateLook, Failed, Keeper, MINUTE, MOST_A_MINUTE, Made, Move, TAKE
 use crate::moment::Moment;
 use crate::rate::Bitrate;
 
-/// Without a floor of the user's, this: less is no picture.
+/// Without a floor of the user's, this: less is no picture. Ours.
 const FLOOR: Bitrate = Bitrate::from_kbps(500);
-/// What arrives is multiplied by this for a new bitrate (draft-ietf-rmcat-gcc-02, section 5.5).
+/// What arrives is multiplied by this for a new bitrate. draft-ietf-rmcat-gcc-02, section 5.5, has 0.85; ours is less, as chosen on the
+/// traces of `docs/keeper.md`: a change of an encoder's bitrate takes seconds, and is not made ten times a second.
 const MARGIN: f64 = 0.82;
-/// The same if the last step down is this fresh: the line is falling, and one long step is better than three.
+/// The same if the last step down is this fresh: the line is falling, and one long step is better than three. Ours.
 const MARGIN_FALLING: f64 = 0.55;
 const FALLING: Duration = Duration::from_secs(40);
-/// It falls if less than this share is carried of what was carried then.
+/// It falls if less than this share is carried of what was carried then. Ours.
 const FALLS: f64 = 0.9;
-/// The same for a broadcaster that is restarted for it: each change costs viewers a second or two.
+/// The same for a broadcaster that is restarted for it: each change costs viewers a second or two. Ours.
 const MARGIN_RESTART: f64 = 0.75;
-/// Below this share of its limit, a queue is not worth a change.
+/// Below this share of its limit, a queue is not worth a change. Ours.
 const WORTH: f64 = 0.25;
-/// Over this share, there is no time to wait.
+/// Over this share, there is no time to wait. Ours.
 const FULL: f64 = 0.9;
-/// For so long it must have flowed without a stall before its rate means something.
+/// For so long it must have flowed without a stall before its rate means something. Ours.
 const MEASURED: Duration = Duration::from_millis(1500);
-/// A rate is read over this long at most.
+/// A rate is read over this long at most. Ours.
 const RATE_OVER: Duration = Duration::from_millis(2500);
 /// It climbs after so long without a queue, and not within a minute of another change: should the climb fail, the step
-/// back is the second.
+/// back is the second. Ours.
 const QUIET: Duration = Duration::from_secs(20);
-/// A dip is over when bursts were carried so fast for so long that what was carried before it fits.
+/// A dip is over when bursts were carried so fast for so long that what was carried before it fits. Ours.
 const OVER: Duration = Duration::from_secs(10);
-/// The same for a broadcaster that is restarted for it, and the gain that is worth it.
+/// The same for a broadcaster that is restarted for it, and the gain that is worth it. Ours.
 const QUIET_RESTART: Duration = Duration::from_secs(120);
 const GAIN_RESTART: f64 = 1.25;
-/// After a step down that a spike had caused, it goes back after so long without a queue.
+/// After a step down that a spike had caused, it goes back after so long without a queue. Ours.
 const QUIET_AFTER_SPIKE: Duration = Duration::from_secs(4);
 /// A climb that fails within this long is one that did not hold: a line that is a little too small takes as long to
-/// fill a queue.
+/// fill a queue. Ours.
 const HELD: Duration = Duration::from_secs(90);
-/// One that fails at once is seen sooner than a spike would be, and what bursts promised is not believed any more.
+/// One that fails at once is seen sooner than a spike would be, and what bursts promised is not believed any more. Ours.
 const AT_ONCE: Duration = Duration::from_secs(25);
-/// What arrives is multiplied by this after such a climb: the queue is short, as it was looked for.
+/// What arrives is multiplied by this after such a climb: the queue is short, as it was looked for. Ours.
 const MARGIN_CLIMBED: f64 = 0.92;
-/// A step up without a hint; after one that held the next is longer, up to the other.
+/// A step up without a hint; after one that held the next is longer, up to the other. Ours.
 const STEP: f64 = 1.12;
 const STEP_MOST: f64 = 1.7;
-/// And at least so much.
+/// And at least so much. Ours.
 const STEP_LEAST: Bitrate = Bitrate::from_kbps(100);
-/// Far below what was carried before is under this share of it.
+/// Far below what was carried before is under this share of it. Ours.
 const FAR: f64 = 0.6;
-/// A step up goes to this share of what bursts were carried at, as far as that may be believed.
+/// A step up goes to this share of what bursts were carried at, as far as that may be believed. Ours.
 const OF_HINT: f64 = 0.8;
-/// Bursts that promised what did not hold are not believed for this long: a token bucket lets them through.
+/// Bursts that promised what did not hold are not believed for this long: a token bucket lets them through. Ours.
 const DISBELIEF: Duration = Duration::from_secs(600);
-/// Where a climb failed it is tried again after this, which doubles up to the other.
+/// Where a climb failed it is tried again after this, which doubles up to the other. Ours.
 const RETRY: Duration = Duration::from_secs(60);
 const RETRY_MOST: Duration = Duration::from_secs(480);
 

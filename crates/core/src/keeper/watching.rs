@@ -6,15 +6,15 @@ use super::{BitrateLook, Keeper, Point, TAKES};
 use crate::moment::Moment;
 use crate::rate::Bitrate;
 
-/// A queue below this is empty, in milliseconds: a keyframe alone makes one of this size on a line that suffices.
+/// A queue below this is empty, in milliseconds: a keyframe alone makes one of this size on a line that suffices. Ours.
 const CALM_MS: f64 = 60.0;
-/// A queue that rose by this has begun to grow, in milliseconds.
+/// A queue that rose by this has begun to grow, in milliseconds. Ours.
 const RISES_MS: f64 = 150.0;
-/// What carries less than this share of what is asked is a stall: nothing can be read off it.
+/// What carries less than this share of what is asked is a stall: nothing can be read off it. Ours.
 const FLOWS: f64 = 0.1;
-/// What waits after a step down shows what the line carries, over this long.
+/// What waits after a step down shows what the line carries, over this long. Ours.
 const SPIKE_OVER: Duration = Duration::from_millis(700);
-/// The estimate is the median of the stretches in this long, if there are so many.
+/// The estimate is the median of the stretches in this long, if there are so many. Ours.
 const ESTIMATE_OVER: Duration = Duration::from_secs(12);
 const STRETCHES: usize = 5;
 

@@ -10,7 +10,7 @@ use crate::figure::Origin;
 use crate::proposal::Proposal;
 
 /// A server that was not told of the end of a connection holds it for so long, in seconds, and refuses another: RTMP servers
-/// notice by their own timeouts (nginx's module: 60 s).
+/// notice by their own timeouts (nginx's module: 60 s). Ours.
 const HOLDS_S: f64 = 90.0;
 /// What a server answers where a stream of that name is being published (RTMP specification, 7.2.2.6, and common use).
 const IN_USE: &str = "NetStream.Publish.BadName";

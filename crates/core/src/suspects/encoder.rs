@@ -10,28 +10,28 @@ use crate::figure::Origin;
 use crate::machine_load::MachineLoad;
 use crate::proposal::{Proposal, RAISED, half_rate, lighter_preset, smaller_size, to_priority};
 
-/// Fewer skipped frames than this in the window are ordinary: a desktop that scans a disk skips one or two.
+/// Fewer skipped frames than this in the window are ordinary: a desktop that scans a disk skips one or two. Ours.
 const ALARM_FRAMES: f64 = 3.0;
 /// Frames that come this much later than a few seconds ago, in milliseconds, and
 const BEHIND_MS: f64 = 250.0;
 /// ever later, by so many milliseconds a second, are encoded slower than real time. Our own settings: ffmpeg's
 /// bunches and a desktop's hiccups, measured, stay under 120 ms and do not grow.
 const BEHIND_GROWS: f64 = 40.0;
-/// A CPU this full leaves work waiting, as a share of all cores.
+/// A CPU this full leaves work waiting, as a share of all cores. Ours.
 pub(super) const CPU_FULL: f64 = 0.9;
-/// Another program that takes this share of all cores is worth naming.
+/// Another program that takes this share of all cores is worth naming. Ours.
 pub(super) const HOG: f64 = 0.25;
-/// What takes less than this share of all cores takes nothing that anyone needs.
+/// What takes less than this share of all cores takes nothing that anyone needs. Ours.
 pub(super) const IDLE: f64 = 0.1;
-/// An encoder block this busy has nothing left, as a share of its time.
+/// An encoder block this busy has nothing left, as a share of its time. Ours.
 const BLOCK_FULL: f64 = 0.93;
-/// A CPU at less than this share of its most frequency, while it is hot, slows down for its heat.
+/// A CPU at less than this share of its most frequency, while it is hot, slows down for its heat. Ours.
 const SLOWED: f64 = 0.85;
-/// So near the temperature at which the machine slows down, in degrees.
+/// So near the temperature at which the machine slows down, in degrees. Ours.
 const HOT_CELSIUS: f64 = 3.0;
-/// A write that takes longer than this holds up whoever waits for it, in milliseconds: several frames.
+/// A write that takes longer than this holds up whoever waits for it, in milliseconds: several frames. Ours.
 const WRITE_MS: f64 = 80.0;
-/// Share of the time in which something waited for a disk that is not ordinary.
+/// Share of the time in which something waited for a disk that is not ordinary. Ours.
 const DISK_PRESSURE: f64 = 0.35;
 
 use Cause::{CpuStarved, Disk, EncoderFull, Heat, PresetHeavy};

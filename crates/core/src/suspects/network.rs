@@ -24,37 +24,37 @@ use crate::state::STRAINED;
 pub(crate) const RTT_RISE_MS: f64 = 60.0;
 /// Above this share of the busy time the receiver holds the connection up; between the two cases measured.
 const RECEIVER_LIMITED: f64 = 0.6;
-/// Above this share of its limit, and growing, the queue will not recover by itself in time.
+/// Above this share of its limit, and growing, the queue will not recover by itself in time. Ours.
 const QUEUE_ALARM: f64 = 0.6;
-/// Before the first drop, a cause must be this likely to be told.
+/// Before the first drop, a cause must be this likely to be told. Ours.
 const CLEAR_SHARE: f64 = 0.8;
-/// A link may be down this long at the beginning without an alarm: connecting takes a moment.
+/// A link may be down this long at the beginning without an alarm: connecting takes a moment. Ours.
 const CONNECTING_S: f64 = 1.5;
 /// What a line carries is divided so that something is left: trade practice is 75–80 %.
 const USE_OF_LINE: f64 = 0.78;
-/// No proposal goes below this; a picture at less helps nobody.
+/// No proposal goes below this; a picture at less helps nobody. Ours.
 const LOWEST: Bitrate = Bitrate::from_kbps(300);
 /// A probe that takes this share of our own round trip's rise longer than ever waits in the same queue.
 const SAME_QUEUE: f64 = 0.35;
 /// A router in the same house answers within a few milliseconds; above this rise something waits before it. Our own
 /// setting, in milliseconds.
 const GATEWAY_RISE_MS: f64 = 15.0;
-/// An upload explains a shortage if it takes at least this share of what is missing.
+/// An upload explains a shortage if it takes at least this share of what is missing. Ours.
 const EXPLAINS: f64 = 0.5;
 /// A radio's signal below this is weak, in dBm: trade practice for video is −67 dBm or better.
 const WEAK_DBM: f64 = -72.0;
 
-/// What carries less than this share of what is asked is a stall.
+/// What carries less than this share of what is asked is a stall. Ours.
 const STALLED: f64 = 0.1;
-/// A queue that is more than a quarter full for so long, in seconds, while less is carried than asked, does not recover.
+/// A queue that is more than a quarter full for so long, in seconds, while less is carried than asked, does not recover. Ours.
 const STRAINS_S: f64 = 6.0;
 /// So long after a connection was made, in seconds, rates still look back over the time before it: twice their window, and a
 /// second (measured: with 4 s, a server killed and restarted left a line too short for a moment).
 const SETTLES_S: f64 = 7.0;
 /// So long after it was made, in seconds, a connection on which nothing was acknowledged for a second is silent: what was sent
-/// first is acknowledged within a round trip.
+/// first is acknowledged within a round trip. Ours.
 const ANSWERS_S: f64 = 3.0;
-/// What an outage left behind is carried, or given up, within so many seconds.
+/// What an outage left behind is carried, or given up, within so many seconds. Ours.
 const CATCHES_UP_S: f64 = 15.0;
 /// An answer that is later than this, in milliseconds, is late, however late our own are.
 const LATE_MS: f64 = 20.0;

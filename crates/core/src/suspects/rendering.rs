@@ -9,16 +9,16 @@ use crate::facts::Facts;
 use crate::figure::Origin;
 use crate::proposal::{Proposal, RAISED, half_rate, smaller_size, to_priority};
 
-/// Fewer lagged frames than this in the window are ordinary: a scene change alone may cost one or two.
+/// Fewer lagged frames than this in the window are ordinary: a scene change alone may cost one or two. Ours.
 const ALARM_FRAMES: f64 = 3.0;
-/// Repeats seen in the pictures must come in this many separate runs: one may be a pause, and a few may be the film's own.
+/// Repeats seen in the pictures must come in this many separate runs: one may be a pause, and a few may be the film's own. Ours.
 const ALARM_RUNS: f64 = 5.0;
-/// Fewer runs, if they are as many as this, and this share of the frames due.
+/// Fewer runs, if they are as many as this, and this share of the frames due. Ours.
 const ALARM_FEW_RUNS: f64 = 2.0;
 const ALARM_SHARE: f64 = 0.2;
-/// A GPU this busy has nothing left, as a share of its rendering engine.
+/// A GPU this busy has nothing left, as a share of its rendering engine. Ours.
 const GPU_FULL: f64 = 0.95;
-/// Another program that takes this share of the rendering engine is worth naming.
+/// Another program that takes this share of the rendering engine is worth naming. Ours.
 const GPU_HOG: f64 = 0.2;
 
 use Cause::{CpuStarved, GpuSaturated, Heat, SceneHeavy};

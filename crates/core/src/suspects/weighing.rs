@@ -66,13 +66,13 @@ impl Case {
 }
 
 /// A cause already in the verdict starts with this lead, in bans, so that a figure that wavers about a
-/// threshold does not make the verdict waver with it.
+/// threshold does not make the verdict waver with it. Ours.
 const HELD_LEAD: f64 = 0.8;
 
-/// With no new loss, nothing that is weighed outweighs the cause that stands.
+/// With no new loss, nothing that is weighed outweighs the cause that stands. Ours.
 const KEPT_LEAD: f64 = 20.0;
 
-/// Two causes closer to each other than this, in bans (a factor of two), are not told apart.
+/// Two causes closer to each other than this, in bans (a factor of two), are not told apart. Ours.
 const CLEAR_LEAD: f64 = 0.3;
 
 /// Weighs several cases: which is likeliest and how likely it is among them; none is told if even that has no sign for

@@ -11,15 +11,15 @@
 //! The interval is Welch's on the blocks' means (B. L. Welch, *Biometrika* 34, 1947). A side that lost nothing may
 //! still lose up to three in as many frames as were seen (J. A. Hanley, A. Lippman-Hand, *JAMA* 249, 1983).
 
-/// Seconds in a block.
+/// Seconds in a block. Ours.
 pub const BLOCK: usize = 4;
 /// Seconds after the change at which something may be said; the last ends a trial.
 pub const LOOKS: [usize; 4] = [20, 28, 40, 60];
-/// The chance of an error that is spent at each look.
+/// The chance of an error that is spent at each look. Ours.
 const CHANCE: f64 = 0.012;
-/// A change that matters at least halves the loss.
+/// A change that matters at least halves the loss. Ours.
 const MATTERS: f64 = 0.5;
-/// And something to halve is at least this share of frames.
+/// And something to halve is at least this share of frames. Ours.
 const LEAST_SHARE: f64 = 0.001;
 
 /// One second's frames.

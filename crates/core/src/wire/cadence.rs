@@ -9,23 +9,23 @@ use std::collections::VecDeque;
 
 use crate::figure::Trust;
 
-/// Intervals that are looked at: about a second of frames.
+/// Intervals that are looked at: about a second of frames. Ours.
 const MEMORY: usize = 61;
-/// A gap longer than this is a pause or a restart, not skipped frames, in milliseconds.
+/// A gap longer than this is a pause or a restart, not skipped frames, in milliseconds. Ours.
 const PAUSE_MS: i64 = 2000;
 /// After so many like steps in a row a rate is known;
 const KNOWN: usize = 6;
-/// and after so many it has changed to a lower one. Below so many steps nothing is missing yet.
+/// and after so many it has changed to a lower one. Below so many steps nothing is missing yet. Ours.
 const SETTLED: usize = 12;
-/// Steps are alike if they differ by no more than this, in milliseconds.
+/// Steps are alike if they differ by no more than this, in milliseconds. Ours.
 const ALIKE_MS: i64 = 2;
-/// So near to the stated rate is that rate, as a share.
+/// So near to the stated rate is that rate, as a share. Ours.
 const NEAR: f64 = 0.06;
-/// Against the clock, fewer missing frames than this in a second, or than this share of those due, are its own wobble.
+/// Against the clock, fewer missing frames than this in a second, or than this share of those due, are its own wobble. Ours.
 const WOBBLE: f64 = 2.0;
 const WOBBLE_SHARE: f64 = 0.04;
 /// A rate varies of itself if more than this share of its frames is missing, in gaps of so many lengths: an encoder that is
-/// too slow leaves out two or three lengths.
+/// too slow leaves out two or three lengths. Ours.
 const VARIES_SHARE: f64 = 0.5;
 const VARIES_LENGTHS: usize = 5;
 

@@ -4,9 +4,9 @@ use std::collections::VecDeque;
 
 use crate::reading::VideoFrame;
 
-/// Keyframe distances remembered.
+/// Keyframe distances remembered. Ours.
 const DISTANCES: usize = 5;
-/// Frames over which B-frames and filler are looked for: two seconds at 60 frames/s.
+/// Frames over which B-frames and filler are looked for: two seconds at 60 frames/s. Ours.
 const MEMORY: usize = 120;
 
 /// Learns how a stream is put together.

@@ -5,15 +5,15 @@ use std::time::Duration;
 use crate::moment::Moment;
 use crate::window::Gauge;
 
-/// A step of the stream's clock beyond this is a pause or a restart, in milliseconds.
+/// A step of the stream's clock beyond this is a pause or a restart, in milliseconds. Ours.
 const PAUSE_MS: i64 = 2000;
 /// A frame that is earlier than any for a while by so many milliseconds, and by most of the step before it: the stream's clock
-/// leapt. Where frames are missing, time has passed that they would have taken.
+/// leapt. Where frames are missing, time has passed that they would have taken. Ours.
 const EARLY_MS: f64 = 100.0;
 const EARLY_SHARE: f64 = 0.75;
-/// After so many frames at one time the stream has no clock; tracks beside each other are fewer.
+/// After so many frames at one time the stream has no clock; tracks beside each other are fewer. Ours.
 const STANDS: u32 = 30;
-/// Spans that are compared: the newest second, and the one two seconds before it.
+/// Spans that are compared: the newest second, and the one two seconds before it. Ours.
 const SPAN: Duration = Duration::from_secs(1);
 const BACK: Duration = Duration::from_secs(2);
 

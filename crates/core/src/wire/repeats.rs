@@ -20,41 +20,41 @@ use crate::reading::PictureChange;
 use beat::{BEATS, has_beat};
 use lateness::JUMP;
 
-/// Pictures further apart, in milliseconds, do not follow on each other.
+/// Pictures further apart, in milliseconds, do not follow on each other. Ours.
 const MOST_BETWEEN_MS: i32 = 500;
-/// Pictures seen after one before it is judged.
+/// Pictures seen after one before it is judged. Ours.
 const AFTER: usize = 6;
-/// New pictures before one that it is compared with, and how many of them there must be.
+/// New pictures before one that it is compared with, and how many of them there must be. Ours.
 const BEFORE: usize = 8;
 const BEFORE_LEAST: usize = 4;
-/// Judgements are looked back upon for so many seconds.
+/// Judgements are looked back upon for so many seconds. Ours.
 const REACH_S: f64 = 4.0;
-/// The longest run of repeats that is lateness, in seconds; longer, it is a picture that stands still.
+/// The longest run of repeats that is lateness, in seconds; longer, it is a picture that stands still. Ours.
 const LONGEST_RUN_S: f64 = 0.9;
-/// A picture that changes by less, in levels, does not move: noise and refinement do as much.
+/// A picture that changes by less, in levels, does not move: noise and refinement do as much. Ours.
 const STILL: f64 = 0.3;
-/// A picture that changes by less than this share of what those around it do is a repeat; by more than that, a new one.
+/// A picture that changes by less than this share of what those around it do is a repeat; by more than that, a new one. Ours.
 const REPEAT: f64 = 0.45;
 const NEW: f64 = 0.6;
-/// By less than this share of what those before did, it is a repeat whatever follows.
+/// By less than this share of what those before did, it is a repeat whatever follows. Ours.
 const NOTHING: f64 = 0.08;
-/// One that changes by so many times as much as those around it begins another scene, if it was not late.
+/// One that changes by so many times as much as those around it begins another scene, if it was not late. Ours.
 const CUT: f64 = 4.0;
 /// One that changes by so many levels, and twice as much as those before, may be another scene. (Measured: cuts 50–63.)
 const ANOTHER: f64 = 25.0;
-/// A picture changes by more than others if it does by so many times.
+/// A picture changes by more than others if it does by so many times. Ours.
 const PAST: f64 = 1.03;
-/// No jump counts for more: behind a longer hitch is another picture altogether.
+/// No jump counts for more: behind a longer hitch is another picture altogether. Ours.
 const MOST_JUMP: f64 = 0.7;
 /// New pictures on each side that it is measured against.
 const NEAR: usize = 2;
 /// Where none is near, it is measured against the last so many, if they are no older than this, in seconds.
 const IN_TIME: usize = 24;
 const IN_TIME_S: f64 = 12.0;
-/// With so little repeated for so long, in seconds, a picture is one that moves at the full rate.
+/// With so little repeated for so long, in seconds, a picture is one that moves at the full rate. Ours.
 const FULL_RATE_S: f64 = 1.2;
 const FULL_RATE: f64 = 0.03;
-/// Runs within so many seconds belong together.
+/// Runs within so many seconds belong together. Ours.
 pub(super) const RUNS_S: f64 = 5.0;
 
 /// Whether the picture moves.

@@ -7,11 +7,11 @@ use std::time::Duration;
 use crate::moment::Moment;
 use crate::window::Gauge;
 
-/// Sound that stays away this long is missing.
+/// Sound that stays away this long is missing. Ours.
 const MISSING: Duration = Duration::from_secs(2);
-/// Over this the lead is averaged: both come in bunches.
+/// Over this the lead is averaged: both come in bunches. Ours.
 const SPAN: Duration = Duration::from_secs(4);
-/// The lead at the beginning is taken once the broadcast has run so long.
+/// The lead at the beginning is taken once the broadcast has run so long. Ours.
 const SETTLED: Duration = Duration::from_secs(6);
 
 /// Follows both clocks.

@@ -13,11 +13,11 @@ use crate::failure::Failure;
 use crate::setup_in_use::SetupInUse;
 use crate::system::out;
 
-/// Between the two looks.
+/// Between the two looks. Ours.
 const BETWEEN: Duration = Duration::from_millis(1500);
-/// A lookup that takes longer has failed for this purpose.
+/// A lookup that takes longer has failed for this purpose. Ours.
 const LOOKUP: Duration = Duration::from_secs(4);
-/// Where the moth listens unless it is told otherwise.
+/// Where the moth listens unless it is told otherwise. Ours.
 const LISTEN: u16 = 19_350;
 
 /// Checks and tells; gives whether nothing would hurt.

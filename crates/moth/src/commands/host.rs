@@ -19,7 +19,7 @@ use crate::outlets::endpoint::{listen, text};
 use crate::outlets::metrics;
 use crate::system::signals::stop_requested;
 
-/// How often the load is read.
+/// How often the load is read. Ours.
 const EACH: Duration = Duration::from_secs(1);
 
 type Newest = (watch::Receiver<MachineLoad>, String);

@@ -22,13 +22,13 @@ use crate::system::signals::stop_requested;
 
 /// A peer gets this long to say that it publishes,
 const INTRODUCTION: Duration = Duration::from_secs(10);
-/// and one that publishes and is silent, or reads nothing, for so long is gone.
+/// and one that publishes and is silent, or reads nothing, for so long is gone. Ours.
 const SILENCE: Duration = Duration::from_secs(30);
-/// A slow reader reads so often.
+/// A slow reader reads so often. Ours.
 const TURN: Duration = Duration::from_millis(50);
-/// At most so many broadcasts at once: more is no measurement any more.
+/// At most so many broadcasts at once: more is no measurement any more. Ours.
 const MOST: usize = 64;
-/// At most so many that do not publish yet.
+/// At most so many that do not publish yet. Ours.
 const MOST_GUESTS: usize = 16;
 
 struct Rules {

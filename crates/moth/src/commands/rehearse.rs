@@ -24,7 +24,7 @@ use crate::setup_in_use::consent::{self, Agreed};
 use crate::system::{logging, out};
 use crate::terminal;
 
-/// How often the broadcast is looked at.
+/// How often the broadcast is looked at. Ours.
 const LOOK_EACH: Duration = Duration::from_millis(200);
 
 /// Runs the command; gives whether a clean rung was found.

@@ -11,7 +11,7 @@ use crate::failure::Failure;
 use crate::system::out;
 use crate::tell::{Answer, Came, Telling, post, words};
 
-/// A running moth answers within this long, whatever it was told: an encoder may need twenty seconds to begin anew.
+/// A running moth answers within this long, whatever it was told: an encoder may need twenty seconds to begin anew. Ours.
 const ANSWERS: Duration = Duration::from_secs(45);
 
 /// Tells a running moth; there is no way to on this platform yet.

@@ -25,9 +25,9 @@ use crate::system::out;
 use crate::system::signals;
 
 /// Offered to a line of which nothing is known: more than most uploads, and little enough that a minute of it is no
-/// gigabyte.
+/// gigabyte. Ours.
 pub(crate) const UP_TO: Bitrate = Bitrate::from_kbps(100_000);
-/// Between two runs.
+/// Between two runs. Ours.
 const PAUSE: Duration = Duration::from_secs(2);
 
 /// Measures, tells, and keeps the result.

@@ -10,7 +10,7 @@ use moth_drawing::{
 use super::job::{Job, Work};
 use crate::failure::Failure;
 
-/// So many files of one second are told apart.
+/// So many files of one second are told apart. Ours.
 const MOST: usize = 100;
 
 /// Draws and writes; gives where it is.

@@ -47,7 +47,7 @@ impl Attached {
     }
 }
 
-/// For so long after the bitrate was lowered, what waits is not dropped: a full queue over a line that carries a fifth.
+/// For so long after the bitrate was lowered, what waits is not dropped: a full queue over a line that carries a fifth. Ours.
 const PATIENT: Duration = Duration::from_secs(10);
 
 /// Conducts a broadcast until it should end: by signal, by the attached, or when `look` breaks. Every

@@ -22,17 +22,17 @@ use tokio::process::{Child, Command};
 use tokio::sync::mpsc;
 use tokio::time::sleep;
 
-/// Messages that may wait to be looked at: about four seconds.
+/// Messages that may wait to be looked at: about four seconds. Ours.
 const MOST_WAITING: usize = 240;
-/// The share of all cores that looking may take, and of one core that it always may.
+/// The share of all cores that looking may take, and of one core that it always may. Ours.
 const SHARE_OF_ALL: f64 = 0.1;
 const SHARE_OF_ONE: f64 = 0.25;
-/// What was not used of that can be saved up for so long.
+/// What was not used of that can be saved up for so long. Ours.
 const SAVED: Duration = Duration::from_secs(4);
-/// A process that ended is begun again after so long, and after it ended so often no more.
+/// A process that ended is begun again after so long, and after it ended so often no more. Ours.
 const AGAIN: Duration = Duration::from_secs(5);
 const MOST_ENDS: u32 = 5;
-/// A longer message is no picture.
+/// A longer message is no picture. Ours.
 const LONGEST: u32 = 32 << 20;
 
 /// What the process says.

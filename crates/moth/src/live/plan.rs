@@ -30,7 +30,7 @@ use crate::failure::Failure;
 use crate::measuring::tester::Field;
 use crate::setup_in_use::{self, SetupInUse};
 
-/// Of everything random in a stand-in line: what wavers there comes of the measurement.
+/// Of everything random in a stand-in line: what wavers there comes of the measurement. Ours.
 const SEED: u64 = 1;
 
 /// What is put on, checked and ready to begin.

@@ -17,7 +17,7 @@ use tokio::task::JoinSet;
 use crate::live::encoder_command::{EncoderOrders, Values};
 use crate::system::child::{self, Group};
 
-/// A command of the user's gets this long.
+/// A command of the user's gets this long. Ours.
 const COMMAND: Duration = Duration::from_secs(20);
 
 /// A broadcast that is being watched. Everything behind it ends when it is dropped.

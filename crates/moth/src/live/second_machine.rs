@@ -11,11 +11,11 @@ use tokio::time::{MissedTickBehavior, interval};
 use crate::failure::Failure;
 use crate::outlets::metrics::read_load;
 
-/// How often it is asked.
+/// How often it is asked. Ours.
 const EACH: Duration = Duration::from_secs(1);
-/// It answers within this, or not.
+/// It answers within this, or not. Ours.
 const PATIENCE: Duration = Duration::from_millis(1500);
-/// More than this is no load, in bytes.
+/// More than this is no load, in bytes. Ours.
 const LONGEST: u64 = 256 << 10;
 
 /// Where another machine's load is.

@@ -10,7 +10,7 @@ use moth_plan::ranking::{Ranking, Wanted, rank};
 use moth_relay::Dialer;
 use moth_relay::measure::{Cancel, MeasurePlan, ServerPhase, Target, test_server};
 
-/// Between two servers the line is left alone for this long, so that its queue is empty again.
+/// Between two servers the line is left alone for this long, so that its queue is empty again. Ours.
 const PAUSE: Duration = Duration::from_millis(500);
 
 /// Where a test stands.

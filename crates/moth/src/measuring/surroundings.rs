@@ -9,9 +9,9 @@ use moth_plan::surroundings::Surroundings;
 use moth_plan::text::link_rate;
 use moth_relay::measure::Target;
 
-/// Between the two looks at what is around a measurement.
+/// Between the two looks at what is around a measurement. Ours.
 const AROUND: Duration = Duration::from_millis(1000);
-/// A name that is not found within this is left to the measurement to complain of.
+/// A name that is not found within this is left to the measurement to complain of. Ours.
 const LOOKUP: Duration = Duration::from_secs(3);
 
 /// What is around a measurement to a server.

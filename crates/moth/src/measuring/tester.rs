@@ -60,7 +60,7 @@ pub enum TestOrder {
 /// Each server's name, and its round trip in milliseconds if it answered.
 pub type Handshakes = Vec<(String, Option<f64>)>;
 
-/// A server that takes longer to answer one handshake does not count as one that answers.
+/// A server that takes longer to answer one handshake does not count as one that answers. Ours.
 const HANDSHAKE: Duration = Duration::from_secs(3);
 
 /// Something found out.

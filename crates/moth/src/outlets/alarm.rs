@@ -7,13 +7,13 @@ use moth_core::moment::Moment;
 use moth_core::suspects::{Cause, Fault};
 use serde::Serialize;
 
-/// A verdict must stand this long before anybody is told: what passes by itself is not worth a bell.
+/// A verdict must stand this long before anybody is told: what passes by itself is not worth a bell. Ours.
 const STANDS: Duration = Duration::from_secs(1);
-/// Trouble must be over this long before all is clear.
+/// Trouble must be over this long before all is clear. Ours.
 const CLEAR: Duration = Duration::from_secs(4);
-/// A verdict is worse when it costs this many times the frames it cost when it was told.
+/// A verdict is worse when it costs this many times the frames it cost when it was told. Ours.
 const WORSE: f64 = 2.0;
-/// So few frames, twice over, are not yet worse.
+/// So few frames, twice over, are not yet worse. Ours.
 const LEAST: f64 = 3.0;
 
 /// What there is to tell.

@@ -18,7 +18,7 @@ use crate::outlets::few::Few;
 use crate::outlets::json_line::JsonLine;
 use crate::outlets::metrics;
 
-/// Who reads at a time.
+/// Who reads at a time. Ours.
 const MOST_CLIENTS: usize = 8;
 
 type Newest = watch::Receiver<Option<Arc<Snapshot>>>;

@@ -14,7 +14,7 @@ use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::oneshot;
 
-/// After a failure to accept, which the next try would meet as well.
+/// After a failure to accept, which the next try would meet as well. Ours.
 const PAUSE: Duration = Duration::from_millis(200);
 
 /// A port for a few.

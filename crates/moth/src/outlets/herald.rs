@@ -16,7 +16,7 @@ use crate::cli::AlarmOptions;
 use crate::outlets::alarm::{Alarm, News, Tell};
 use crate::system::child;
 
-/// A command that takes longer than this is ended.
+/// A command that takes longer than this is ended. Ours.
 const LONGEST: Duration = Duration::from_secs(20);
 /// The desktop's own way to be told, as freedesktop.org's notifications are sent from a shell.
 const NOTIFY: &str = "notify-send";

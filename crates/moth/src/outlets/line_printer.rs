@@ -10,9 +10,9 @@ use serde::Serialize;
 use crate::failure::{Failure, Outcome};
 use crate::system::out;
 
-/// So many lines may wait for a reader.
+/// So many lines may wait for a reader. Ours.
 const WAITING: usize = 16;
-/// And so long for the last ones, at the end.
+/// And so long for the last ones, at the end. Ours.
 const LAST_LINES: Duration = Duration::from_secs(2);
 
 /// Lines on their way to standard output, on a thread of their own: a reader that stops costs lines, never a frame.

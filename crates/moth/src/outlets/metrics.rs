@@ -10,6 +10,8 @@ use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::Registry;
 
+use super::openmetrics::{Sample, samples};
+
 /// The media type of the text.
 pub const MEDIA_TYPE: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
 
@@ -159,22 +161,16 @@ fn load(sheet: &mut Sheet, machine: &MachineLoad) {
 /// # Errors
 /// What is wrong with the text, in a sentence.
 pub fn read_load(text: &str) -> Result<MachineLoad, String> {
-    let lines = text.lines().map(|line| Ok(line.to_owned()));
-    let scrape = prometheus_parse::Scrape::parse(lines).map_err(|error| format!("it is no metrics text: {error}"))?;
-    let value = |sample: &prometheus_parse::Sample| match sample.value {
-        prometheus_parse::Value::Gauge(v)
-        | prometheus_parse::Value::Untyped(v)
-        | prometheus_parse::Value::Counter(v) => v.is_finite().then_some(v),
-        _ => None,
-    };
-    let all = |name: &'static str| scrape.samples.iter().filter(move |s| s.metric == name);
+    let samples = samples(text).map_err(|error| format!("it is no metrics text: {error}"))?;
+    let value = |sample: &Sample| sample.value;
+    let all = |name: &'static str| samples.iter().filter(move |s| s.name == name);
     let number = |name: &'static str| all(name).find_map(value);
     let share = |name: &'static str| number(name).map(|share| share.clamp(0.0, 1.0));
     let bytes = |name: &'static str| number(name).map(|bytes| bytes.max(0.0) as u64);
-    let named = |sample: &prometheus_parse::Sample, label: &str| sample.labels.get(label).map(clean);
+    let named = |sample: &Sample, label: &str| sample.label(label).map(clean);
     let program = |name: &'static str| all(name).find_map(|s| Some((named(s, "program")?, value(s)?.clamp(0.0, 1.0))));
     let pressure = |resource: &str| {
-        let found = all("moth_host_pressure_share").find(|s| s.labels.get("resource") == Some(resource));
+        let found = all("moth_host_pressure_share").find(|s| s.label("resource") == Some(resource));
         found.and_then(value).map(|share| share.clamp(0.0, 1.0))
     };
     let host = all("moth_host").find_map(|s| named(s, "host")).ok_or("it does not name its machine (moth_host)")?;
@@ -184,7 +180,7 @@ pub fn read_load(text: &str) -> Result<MachineLoad, String> {
             Some(Upload { program: named(s, "program"), rate: Bitrate::from_bps(value(s)?.max(0.0) as u64) })
         })
         .collect();
-    let numbered = |s: &prometheus_parse::Sample| Some((s.labels.get("core")?.parse::<u32>().ok()?, value(s)?));
+    let numbered = |s: &Sample| Some((s.label("core")?.parse::<u32>().ok()?, value(s)?));
     let mut cores: Vec<(u32, f64)> = all("moth_host_core_share").filter_map(numbered).take(1024).collect();
     cores.sort_by_key(|(core, _)| *core);
     Ok(MachineLoad {
@@ -212,17 +208,9 @@ pub fn read_load(text: &str) -> Result<MachineLoad, String> {
     })
 }
 
-/// A name from another machine, fit for a screen. The parser leaves quotes and backslashes escaped.
+/// A name from another machine, fit for a screen.
 fn clean(name: &str) -> String {
-    let mut plain = String::new();
-    let mut chars = name.chars();
-    while let Some(c) = chars.next() {
-        let c = if c == '\\' { chars.next().unwrap_or(c) } else { c };
-        if !c.is_control() {
-            plain.push(c);
-        }
-    }
-    plain.chars().take(40).collect()
+    name.chars().filter(|c| !c.is_control()).take(40).collect()
 }
 
 #[cfg(test)]

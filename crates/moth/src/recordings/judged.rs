@@ -14,7 +14,7 @@ use serde::Serialize;
 use crate::drawings::chronicle::Chronicle;
 use crate::failure::Failure;
 
-/// The core is asked this often, as on the screen.
+/// The core is asked this often, as on the screen. Ours.
 pub(crate) const LOOK: Duration = Duration::from_millis(200);
 
 /// One verdict, for as long as it stood.

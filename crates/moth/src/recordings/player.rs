@@ -15,7 +15,7 @@ use crate::drawings::chronicle::{Chronicle, lock};
 use crate::failure::Failure;
 use crate::recordings::judged::LOOK;
 
-/// The core is kept this often on the way, so that going back need not begin at the beginning.
+/// The core is kept this often on the way, so that going back need not begin at the beginning. Ours.
 const KEEP_EACH: Duration = Duration::from_secs(300);
 
 /// What a key does to a replay.

@@ -12,9 +12,9 @@ use moth_logbook::readings::{Header, ReadingsError, Writer};
 
 use crate::failure::Failure;
 
-/// Readings that may wait for the disk: about ten minutes of a broadcast at 60 frames/s.
+/// Readings that may wait for the disk: about ten minutes of a broadcast at 60 frames/s. Ours.
 const WAITING: usize = 100_000;
-/// At the latest after this long, what was written is given to the system.
+/// At the latest after this long, what was written is given to the system. Ours.
 const FLUSH: Duration = Duration::from_millis(500);
 
 /// A recording that goes on.

@@ -16,7 +16,7 @@ use serde_json::{Value as Json, json};
 use super::run::{Run, Task, is_clean};
 use super::told;
 
-/// A soak tells how far it is so often, in seconds.
+/// A soak tells how far it is so often, in seconds. Ours.
 const SOAK_EACH: usize = 10;
 
 /// What was told of a rehearsal so far.

@@ -11,9 +11,9 @@ use crate::failure::Failure;
 use crate::setup_in_use::SetupInUse;
 use crate::setup_in_use::basis::Basis;
 
-/// Up to here steps are a quarter of a megabit, over it half a one.
+/// Up to here steps are a quarter of a megabit, over it half a one. Ours.
 const FINE_UP_TO: Bitrate = Bitrate::from_kbps(6000);
-/// Where a climb of bitrates begins, if nobody says.
+/// Where a climb of bitrates begins, if nobody says. Ours.
 const LOW: Bitrate = Bitrate::from_kbps(1000);
 
 /// What bounds a ladder, in the words of the command line.

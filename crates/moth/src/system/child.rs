@@ -14,7 +14,7 @@ use tokio::time::timeout;
 
 use crate::setup_in_use::key_source::VARIABLE;
 
-/// The last line a program said is kept up to this many bytes.
+/// The last line a program said is kept up to this many bytes. Ours.
 const SAID_BYTES: usize = 200;
 
 /// A command that does not inherit the stream key.

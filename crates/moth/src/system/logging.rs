@@ -24,7 +24,7 @@ pub(crate) struct Log {
     pub warnings: Receiver<String>,
 }
 
-/// So many warnings may wait for the screen.
+/// So many warnings may wait for the screen. Ours.
 const WAITING: usize = 16;
 
 /// Begins to log, for as long as what it gives is kept. Only the moth's own lines are written, from information upwards, on a

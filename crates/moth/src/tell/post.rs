@@ -16,11 +16,11 @@ use tokio::time::timeout;
 use super::{Answer, Came, Telling, ToldWords};
 use crate::failure::Failure;
 
-/// A telling is no longer than this, in bytes.
+/// A telling is no longer than this, in bytes. Ours.
 const LONGEST: u64 = 4096;
-/// Who connects says something within this.
+/// Who connects says something within this. Ours.
 const SAYS: Duration = Duration::from_secs(5);
-/// Who tells something at a time.
+/// Who tells something at a time. Ours.
 const MOST_TELLERS: usize = 16;
 
 /// The open socket; its file goes with it.

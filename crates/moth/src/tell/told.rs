@@ -10,7 +10,7 @@ use tokio::sync::oneshot;
 use super::words::{self, Meaning};
 use super::{Answer, Came, ToldWords};
 
-/// What nothing came of after this long is answered with that.
+/// What nothing came of after this long is answered with that. Ours.
 const PATIENCE: Duration = Duration::from_secs(40);
 
 struct Waiting {

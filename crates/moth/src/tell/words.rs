@@ -20,7 +20,7 @@ const VERBS: [&str; 10] =
 
 /// Bitrates that can be told, in bits per second.
 const BITRATES: std::ops::RangeInclusive<u64> = 100_000..=200_000_000;
-/// Niceness of a low priority.
+/// Niceness of a low priority. Ours.
 const LOWERED: i32 = 5;
 
 /// What the words come to.

@@ -29,7 +29,7 @@ use crate::system::signals;
 use crate::tell;
 use crate::terminal::rehearsing::RehearsalOrder;
 
-/// How often the core is asked.
+/// How often the core is asked. Ours.
 const LOOK_EACH: Duration = Duration::from_millis(200);
 
 /// What is put on.

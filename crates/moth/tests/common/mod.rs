@@ -103,11 +103,11 @@ impl Ingest {
 }
 
 /// A configuration with these servers (name and address), and a key.
-pub struct Attached {
+pub struct Configured {
     pub dir: TempDir,
 }
 
-impl Attached {
+impl Configured {
     pub fn new(servers: &[(&str, &str)]) -> Self {
         let dir = tempfile::tempdir().unwrap();
         let list: Vec<String> = servers
@@ -158,19 +158,19 @@ impl Attached {
 
     /// A configuration with a broadcaster that the moth runs: ffmpeg, paced, with its bitrate left open.
     pub fn with_encoder(servers: &[(&str, &str)], more: &str) -> Self {
-        let desk = Self::new(servers);
+        let configured = Self::new(servers);
         let words = "ffmpeg -hide_banner -nostdin -loglevel error -re -f lavfi -i testsrc2=size={size}:rate={rate} -f lavfi \
                      -i sine=frequency=440:sample_rate=48000 -c:v libx264 -preset {preset} -g 60 -bf 2 -threads 1 -b:v {bitrate} \
                      -minrate {bitrate} -maxrate {bitrate} -bufsize {bitrate} -x264-params nal-hrd=cbr -c:a aac -b:a 128k -f flv \
                      {publish}";
         let words: Vec<String> = words.split_whitespace().map(|word| format!("{word:?}")).collect();
-        let config = desk.config().replace("rate = 30\n", &format!("rate = 30\npreset = \"superfast\"\n{more}"));
+        let config = configured.config().replace("rate = 30\n", &format!("rate = 30\npreset = \"superfast\"\n{more}"));
         let broadcaster = format!(
             "[setups.test.broadcaster]\ncommand = [{}]\npresets = [\"ultrafast\", \"superfast\", \"no-such-preset\"]\n",
             words.join(", ")
         );
-        fs::write(desk.dir.path().join("moth.toml"), format!("{config}{broadcaster}")).unwrap();
-        desk
+        fs::write(configured.dir.path().join("moth.toml"), format!("{config}{broadcaster}")).unwrap();
+        configured
     }
 }
 
@@ -607,17 +607,17 @@ impl Moth {
     }
 
     /// The same with a setup's configuration instead of an address.
-    pub fn on_setup(mut command: Command, desk: &Attached, port: u16, more: &[&str]) -> Self {
+    pub fn on_setup(mut command: Command, configured: &Configured, port: u16, more: &[&str]) -> Self {
         let dir = tempfile::tempdir().unwrap();
         command
             .arg(env!("CARGO_BIN_EXE_moth"))
             .args(["watch", "--headless", "--config"])
-            .arg(desk.dir.path().join("moth.toml"))
+            .arg(configured.dir.path().join("moth.toml"))
             .arg("--record")
             .arg(dir.path().join("seen.jsonl"))
             .args(more)
             .arg("--key-file")
-            .arg(desk.dir.path().join("key"))
+            .arg(configured.dir.path().join("key"))
             .args(["--listen", &format!("rtmp://127.0.0.1:{port}/moth"), "--socket"])
             .arg(dir.path().join("moth.sock"));
         Self::begin(command, dir, port)

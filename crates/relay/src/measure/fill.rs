@@ -11,14 +11,14 @@ use super::filler::Filler;
 use super::{Cancel, MeasurePlan, cancelled};
 use crate::link::Link;
 
-/// How often the connection is looked at.
+/// How often the connection is looked at. Ours.
 const LOOK: Duration = Duration::from_millis(100);
 /// What is encoded ahead of the connection, as time at the offered rate; enough that it never runs dry between two
-/// frames, little enough that it ends soon.
+/// frames, little enough that it ends soon. Ours.
 const AHEAD: Duration = Duration::from_millis(100);
-/// With nothing acknowledged for this long, the connection is lost.
+/// With nothing acknowledged for this long, the connection is lost. Ours.
 const LOST: Duration = Duration::from_secs(6);
-/// After the last frame, what is on its way gets this long to arrive.
+/// After the last frame, what is on its way gets this long to arrive. Ours.
 const DRAIN: Duration = Duration::from_secs(4);
 
 /// How filling ended.

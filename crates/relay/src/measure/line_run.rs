@@ -15,14 +15,14 @@ use crate::connection::{Dialer, Server};
 use crate::link::Link;
 use moth_destination::LinkError;
 
-/// Round trips taken of the idle line, and how far apart.
+/// Round trips taken of the idle line, and how far apart. Ours.
 const IDLE_TRIPS: usize = 10;
 const IDLE_EACH: Duration = Duration::from_millis(200);
-/// How often one is taken of the full line: often enough for a trimmed mean of 10 s, seldom enough not to be load.
+/// How often one is taken of the full line: often enough for a trimmed mean of 10 s, seldom enough not to be load. Ours.
 const FULL_EACH: Duration = Duration::from_millis(250);
-/// One that takes longer is counted as this long.
+/// One that takes longer is counted as this long. Ours.
 const LONGEST: Duration = Duration::from_secs(5);
-/// A connection grows into its rate in its first second, which is not counted.
+/// A connection grows into its rate in its first second, which is not counted. Ours.
 const GROWING: Duration = Duration::from_secs(1);
 
 /// What a measurement of the line is doing.

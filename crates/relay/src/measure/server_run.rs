@@ -13,9 +13,9 @@ use crate::connection::{Dialer, Server};
 use crate::link::Link;
 use moth_destination::LinkError;
 
-/// A connection grows into its rate in its first second, which is not counted.
+/// A connection grows into its rate in its first second, which is not counted. Ours.
 const GROWING: Duration = Duration::from_secs(1);
-/// The share of the time for the planned bitrate alone.
+/// The share of the time for the planned bitrate alone. Ours.
 const AT_PLANNED: f64 = 0.4;
 
 /// A server to test.

@@ -18,19 +18,19 @@ use crate::rtmp::packet;
 use crate::sparing::Sparing;
 use crate::token_bucket::TokenBucket;
 
-/// A peer gets this long to say that it publishes.
+/// A peer gets this long to say that it publishes. Ours.
 const INTRODUCTION: Duration = Duration::from_secs(10);
-/// Who publishes and sends nothing for so long is gone: broadcasters send sound or pictures many times a second.
+/// Who publishes and sends nothing for so long is gone: broadcasters send sound or pictures many times a second. Ours.
 const SILENT: Duration = Duration::from_secs(30);
-/// Who publishes gets this long to read what it is told.
+/// Who publishes gets this long to read what it is told. Ours.
 const READS: Duration = Duration::from_secs(5);
-/// A peer that does not publish yet has said all it has to say in far less than this, in bytes.
+/// A peer that does not publish yet has said all it has to say in far less than this, in bytes. Ours.
 const MOST_INTRODUCTION: u64 = 64 << 10;
 /// Nobody is listened to faster: eight tracks of 120 pictures a second with their sound are under 1 500 messages a second, and
-/// a broadcaster that was held up for half a minute catches up at once.
+/// a broadcaster that was held up for half a minute catches up at once. Ours.
 const MESSAGES_PER_S: u32 = 4000;
 const MESSAGES_AT_ONCE: u32 = 16_384;
-/// A peer gets this long to take its leave, a refused one to read why.
+/// A peer gets this long to take its leave, a refused one to read why. Ours.
 const FAREWELL: Duration = Duration::from_millis(500);
 
 /// Why a broadcaster's connection ended.

@@ -7,11 +7,11 @@ use bytes::{Buf, BytesMut};
 use super::{EXTENDED, INITIAL_CHUNK_BYTES};
 use crate::message::{Message, MessageKind, StreamTime};
 
-/// The largest message taken, in bytes. A keyframe at 50 Mb/s is about 1 MB.
+/// The largest message taken, in bytes. A keyframe at 50 Mb/s is about 1 MB. Ours.
 pub const MAX_MESSAGE_BYTES: usize = 8 << 20;
-/// The most bytes held in messages still incomplete, over all chunk streams.
+/// The most bytes held in messages still incomplete, over all chunk streams. Ours.
 pub const MAX_HELD_BYTES: usize = 12 << 20;
-/// The most chunk streams one peer may use; real peers use fewer than ten.
+/// The most chunk streams one peer may use; real peers use fewer than ten. Ours.
 pub const MAX_CHUNK_STREAMS: usize = 64;
 
 /// Why a chunk cannot be read. The connection cannot go on after one: chunks have no marks to find

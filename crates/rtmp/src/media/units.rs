@@ -10,7 +10,7 @@ use super::VideoCodec;
 const H264_FILLER: u8 = 12;
 /// Filler data (`FD_NUT`): ITU-T H.265, table 7-1.
 const HEVC_FILLER: u8 = 38;
-/// A length stands before each unit, in bytes.
+/// A length stands before each unit, in bytes. Ours.
 const LENGTH: usize = 4;
 
 /// Whether nothing refers to this frame, and its bytes of filler.

@@ -11,7 +11,7 @@ use moth_destination::StreamKey;
 
 /// The message stream handed out; one connection publishes one stream.
 const STREAM_ID: u32 = 1;
-/// Window told to the peer, in bytes; it bounds nothing here, as every byte is read at once.
+/// Window told to the peer, in bytes; it bounds nothing here, as every byte is read at once. Ours.
 const WINDOW_BYTES: u32 = 2_500_000;
 
 /// What a broadcaster did.

@@ -9,9 +9,9 @@ use crate::handshake::Handshake;
 use crate::message::{Message, MessageKind, StreamTime};
 
 /// Chunk size used for sending, in bytes: large enough that headers cost 0.02 %, and within what every
-/// server takes.
+/// server takes. Ours.
 const SEND_CHUNK_BYTES: u32 = 4096;
-/// Room made for what is read at once, in bytes.
+/// Room made for what is read at once, in bytes. Ours.
 const READ_BYTES: usize = 16 << 10;
 /// User control events (section 6.2).
 const PING_REQUEST: u16 = 6;

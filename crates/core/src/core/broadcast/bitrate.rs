@@ -8,18 +8,18 @@ use crate::moment::Moment;
 use crate::notice::{Notice, NoticeKind};
 use crate::rate::Bitrate;
 
-/// The wire is read over so long: a few keyframe intervals.
+/// The wire is read over so long: a few keyframe intervals. Ours.
 const READ_OVER: Duration = Duration::from_secs(8);
-/// A change takes so long to be seen on the wire, at most, beside what it is read over.
+/// A change takes so long to be seen on the wire, at most, beside what it is read over. Ours.
 const TAKES: Duration = Duration::from_secs(10);
 /// Over so many times what it is set to, no encoder sends for so long that is set to a constant bitrate, as services ask for one.
 /// Our own setting: x264's, measured, wavers by 0.02-0.08 from second to second.
 const BEYOND: f64 = 1.25;
-/// An encoder that has not gone this share of the way down has not heeded what it was asked for.
+/// An encoder that has not gone this share of the way down has not heeded what it was asked for. Ours.
 const HEEDED: f64 = 0.25;
-/// And one that wavers by less than this share was asked for nothing that could be seen.
+/// And one that wavers by less than this share was asked for nothing that could be seen. Ours.
 const SEEN: f64 = 0.12;
-/// What is read off the wire is told in steps of this.
+/// What is read off the wire is told in steps of this. Ours.
 const STEP: Bitrate = Bitrate::from_kbps(50);
 
 /// What is known of the bitrate that is set.

@@ -12,9 +12,9 @@ use crate::moment::Moment;
 /// What was told and is not seen on the wire for this long is no longer looked for. Ours: as long as it takes to find a setting
 /// and to restart an encoder, and then some.
 pub(super) const LOOKED_FOR: Duration = Duration::from_secs(120);
-/// The wire is read over so long: two keyframe intervals.
+/// The wire is read over so long: two keyframe intervals. Ours.
 const READ_OVER: Duration = RATES.saturating_mul(2);
-/// A bitrate on the wire this near to what was told is that one: an encoder's own wavering over a keyframe interval.
+/// A bitrate on the wire this near to what was told is that one: an encoder's own wavering over a keyframe interval. Ours.
 const NEAR: f64 = 0.12;
 /// And this share of the way there must be gone: nothing that was done may be near as well. Ours.
 const MOST: f64 = 0.6;

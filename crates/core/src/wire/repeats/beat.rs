@@ -1,6 +1,6 @@
 //! Whether something happens at a beat.
 
-/// Events from which a beat is read.
+/// Events from which a beat is read. Ours.
 pub(super) const BEATS: usize = 6;
 /// Repeats that come at a beat share a phase: the mean of their phases is longer than chance makes it once in so many tries, all
 /// beats that are tried taken together (Rayleigh's test, N. I. Fisher, *Statistical Analysis of Circular Data*, 1993, section

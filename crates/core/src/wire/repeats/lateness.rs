@@ -20,16 +20,16 @@ const SURE: f64 = 2.5;
 /// whole dots of the screen, stand still and go on by the same steps as ever. (Measured: 0.4–0.9 for lateness, 0–0.2 for
 /// those.)
 const PAST_ALL: f64 = 0.34;
-/// A scene that is late with every picture shows each no more than so many times again.
+/// A scene that is late with every picture shows each no more than so many times again. Ours.
 const LATE_WITH_ALL: u64 = 3;
-/// A run of so many seconds, with a jump of so much behind it, is a hitch by itself.
+/// A run of so many seconds, with a jump of so much behind it, is a hitch by itself. Ours.
 const HITCH_S: f64 = 0.12;
 const HITCH_JUMP: f64 = 0.3;
-/// Runs of repeats from which a jump is read.
+/// Runs of repeats from which a jump is read. Ours.
 const RUNS: usize = 3;
 /// Pictures that follow on new ones change alike: the middle one of the distances between them, as natural logarithms, is no
 /// more than this. They are looked at for so many seconds, and are no less than this share of all, for at least so
-/// many seconds.
+/// many seconds. Ours.
 const ALIKE: f64 = 0.35;
 const EVEN_S: f64 = 2.5;
 const ON_NEW: f64 = 0.2;

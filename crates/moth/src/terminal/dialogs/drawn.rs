@@ -17,7 +17,7 @@ use crate::terminal::screens;
 use crate::terminal::style::format::{number, wrap};
 use crate::terminal::style::palette::Palette;
 
-/// Columns a dialog's text may take.
+/// Columns a dialog's text may take. Ours.
 const COLUMNS: u16 = 74;
 
 /// Draws a dialog over a screen.

@@ -11,7 +11,7 @@ use crate::terminal::style::format::{fit, wrap};
 use crate::terminal::style::palette::{Palette, weight_mark};
 use crate::terminal::style::paragraphs::paint;
 
-/// Columns for a finding's mark, weight and subject.
+/// Columns for a finding's mark, weight and subject. Ours.
 const SUBJECTS: usize = 24;
 
 pub(in crate::terminal) fn draw(

@@ -12,7 +12,7 @@ use super::time_view::TimeView;
 use crate::terminal::style::format::{clock, fit, with_unit};
 use crate::terminal::style::palette::{Palette, state_mark};
 
-/// Columns for the lanes' names, and for their values at the right.
+/// Columns for the lanes' names, and for their values at the right. Ours.
 const NAMES: u16 = 12;
 const VALUES: u16 = 15;
 /// Bars in eighths of a row.

@@ -14,7 +14,7 @@ use crate::terminal::style::palette::Palette;
 /// Columns for what is measured, and for its value.
 const NAMES: usize = 14;
 const VALUES: usize = 11;
-/// A share above this is worth a colour: it is where the core begins to weigh it, too.
+/// A share above this is worth a colour: it is where the core begins to weigh it, too. Ours.
 const FULL: f64 = 0.9;
 
 /// The one share of which much is good.

@@ -13,9 +13,9 @@ use ratatui::text::{Line, Span};
 use crate::terminal::style::format::{clock, fit, number, wrap};
 use crate::terminal::style::palette::Palette;
 
-/// A trial that is over is shown for this much longer.
+/// A trial that is over is shown for this much longer. Ours.
 const STAYS: Duration = Duration::from_secs(120);
-/// Columns of the bar that shows how far it is.
+/// Columns of the bar that shows how far it is. Ours.
 const BAR: usize = 16;
 
 fn shown(snapshot: &Snapshot) -> Option<&Trial> {

@@ -13,7 +13,7 @@ use crate::terminal::dialogs::choice::Kind;
 use crate::terminal::style::format::{clock, fit, wrap};
 use crate::terminal::style::palette::Palette;
 
-/// Columns of the bar at the left.
+/// Columns of the bar at the left. Ours.
 const BAR: usize = 2;
 
 /// Rows it wants, at most so many.

@@ -26,10 +26,10 @@ use moth_core::Snapshot;
 use moth_plan::picture::Motion;
 use moth_store::config::Change;
 
-/// Columns for a size, and for a cell of the map.
+/// Columns for a size, and for a cell of the map. Ours.
 const SIZES: usize = 12;
 const CELL: usize = 20;
-/// Columns of the bar that shows a cell's share of its need, where there is room; twice the need fills it.
+/// Columns of the bar that shows a cell's share of its need, where there is room; twice the need fills it. Ours.
 const NEED: usize = 16;
 
 pub(in crate::terminal) const SCREEN: Screen =

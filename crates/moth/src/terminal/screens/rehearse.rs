@@ -35,11 +35,11 @@ use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use moth_store::config::Change;
 use std::sync::Arc;
 
-/// Columns of a rung's tries.
+/// Columns of a rung's tries. Ours.
 const TRIES: usize = 7;
-/// Columns of a bar.
+/// Columns of a bar. Ours.
 const BAR: usize = 20;
-/// A screen of so many columns has room for every figure.
+/// A screen of so many columns has room for every figure. Ours.
 const WIDE: u16 = 150;
 
 /// Columns of what a rung is, of what came of it, and of a figure.
@@ -50,7 +50,7 @@ fn columns(wide: bool) -> (usize, usize, usize) {
 /// The mark of a try that held, and of one in which something gave way.
 const HELD: &str = "●";
 const GAVE_WAY: &str = "▲";
-/// Longer things to do are not taken, in characters.
+/// Longer things to do are not taken, in characters. Ours.
 const LONGEST: usize = 80;
 
 pub(in crate::terminal) const SCREEN: Screen =

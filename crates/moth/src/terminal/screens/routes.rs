@@ -30,10 +30,10 @@ use crossterm::event::KeyCode;
 use moth_core::Snapshot;
 use moth_core::action::Action;
 
-/// Columns for a server's name and region, and for its grade or what is being done to it.
+/// Columns for a server's name and region, and for its grade or what is being done to it. Ours.
 const NAMES: usize = 26;
 const GRADES: usize = 12;
-/// Columns of a server's seconds, where there is room for them.
+/// Columns of a server's seconds, where there is room for them. Ours.
 const SECONDS: usize = 24;
 
 pub(in crate::terminal) const SCREEN: Screen =
