@@ -161,4 +161,42 @@ mod tests {
             Judged { also: vec![moth::recordings::judged::Also { fault: "network", cause: Some("route") }], ..one };
         assert!(score(&truth, &judgement(vec![both])).cause_right);
     }
+
+    #[test]
+    fn a_verdict_may_stand_until_its_losses_have_cleared_and_no_longer() {
+        let until = |to_s| score(&heat(), &judgement(vec![judged(21.0, to_s, "encoder", "heat")])).lingered;
+        assert!(!until(40.0 + CLEARS_S) && until(40.0 + CLEARS_S + 1.5));
+    }
+
+    #[test]
+    fn the_verdict_that_stood_longest_is_what_was_told_and_each_change_of_it_counts() {
+        let (heat_first, disk, heat_again) = (
+            judged(21.0, 24.0, "encoder", "heat"),
+            judged(24.0, 29.0, "encoder", "disk"),
+            judged(29.0, 33.0, "encoder", "heat"),
+        );
+        let found = score(&heat(), &judgement(vec![heat_first, disk, heat_again]));
+        assert_eq!(found.told.map(|told| told.cause), Some("heat".into()), "seven seconds of heat, five of the disk");
+        assert_eq!(found.changes, 2);
+    }
+
+    #[test]
+    fn a_trouble_that_cost_next_to_nothing_need_not_be_named_beside_another() {
+        let mut truth = heat();
+        truth.wrong.push(Wrong { fault: "network".into(), cause: "route".into() });
+        let one = judgement(vec![judged(21.0, 44.0, "encoder", "heat")]);
+        truth.lost.insert("network".into(), COSTLY - 1);
+        assert!(score(&truth, &one).fault_right);
+        truth.lost.insert("network".into(), COSTLY);
+        assert!(!score(&truth, &one).fault_right);
+    }
+
+    #[test]
+    fn a_trouble_that_never_cost_a_frame_is_none() {
+        let mild = Truth { first_loss_s: None, ..heat() };
+        let silent = score(&mild, &judgement(vec![]));
+        assert!(silent.fault_right && silent.truth.is_empty() && silent.wait_s.is_none());
+        let named = score(&mild, &judgement(vec![judged(21.0, 30.0, "encoder", "heat")]));
+        assert!(named.fault_right && named.false_alarms == 0, "to name it rightly all the same is no mistake");
+    }
 }

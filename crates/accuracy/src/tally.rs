@@ -136,3 +136,84 @@ fn matrix(out: &mut String, counts: &BTreeMap<String, BTreeMap<String, usize>>) 
     }
     out.push('\n');
 }
+
+#[cfg(test)]
+mod tests {
+    use moth_stage::Wrong;
+
+    use super::*;
+
+    fn wrong(fault: &str, cause: &str) -> Wrong {
+        Wrong { fault: fault.into(), cause: cause.into() }
+    }
+
+    fn scored(truth: Vec<Wrong>, told: Option<Wrong>, wait_s: Option<f64>) -> Score {
+        let fault_right = truth.first().map(|w| &w.fault) == told.as_ref().map(|w| &w.fault);
+        Score {
+            cause_right: truth.first() == told.as_ref(),
+            truth,
+            told,
+            fault_right,
+            wait_s,
+            false_alarms: 0,
+            changes: 1,
+            lingered: false,
+            contradictions: Vec::new(),
+            hours: 0.5,
+            calm_s: 1800.0,
+        }
+    }
+
+    fn counted(scores: &[Score]) -> Tally {
+        let mut tally = Tally::default();
+        scores.iter().for_each(|score| tally.take(score));
+        tally
+    }
+
+    #[test]
+    fn shares_are_of_all_evenings_and_nothing_is_nothing() {
+        let heat = || wrong("encoder", "heat");
+        let tally = counted(&[
+            scored(vec![heat()], Some(heat()), Some(1.0)),
+            scored(vec![heat()], Some(wrong("encoder", "disk")), Some(2.0)),
+            scored(vec![heat()], Some(wrong("network", "route")), None),
+            scored(vec![], None, None),
+        ]);
+        assert_eq!((tally.fault_share(), tally.cause_share()), (0.75, 0.5));
+        assert_eq!((Tally::default().fault_share(), Tally::default().wait_s(0.5)), (0.0, 0.0));
+        let text = tally.text("Known");
+        assert!(text.contains("| evenings | 4 (3 with trouble that costs frames) |"), "{text}");
+        assert!(text.contains("| false alarms | 0 in 2.0 h without trouble |"), "{text}");
+        assert!(text.contains("| encoder | 2 | 1 | · |"), "rows are the truth, columns what was told: {text}");
+    }
+
+    #[test]
+    fn a_trouble_that_was_never_named_is_the_longest_wait() {
+        let heat = || vec![wrong("encoder", "heat")];
+        let tally =
+            counted(&[scored(heat(), None, None), scored(heat(), None, Some(3.0)), scored(heat(), None, Some(1.0))]);
+        assert_eq!((tally.wait_s(0.0), tally.wait_s(0.5)), (1.0, 3.0));
+        assert!(tally.wait_s(1.0).is_infinite());
+    }
+
+    #[test]
+    fn evenings_of_two_troubles_are_in_no_table_and_are_counted_all_the_same() {
+        let two = vec![wrong("encoder", "heat"), wrong("network", "route")];
+        let tally = counted(&[scored(two, Some(wrong("encoder", "heat")), Some(1.0))]);
+        assert_eq!(tally.fault_share(), 1.0);
+        assert!(!tally.text("Two").contains("rows are the truth"));
+    }
+
+    #[test]
+    fn what_contradicts_itself_and_what_lingers_adds_up() {
+        let odd = Score {
+            contradictions: vec!["at 3.0 s: no number".into()],
+            lingered: true,
+            false_alarms: 2,
+            ..scored(vec![], None, None)
+        };
+        let tally = counted(&[odd.clone(), odd]);
+        assert_eq!((tally.false_alarms(), tally.contradictions().len()), (4, 2));
+        assert!(tally.text("Odd").contains("| verdicts that stood long after the trouble | 2 |"));
+    }
+}

@@ -140,3 +140,26 @@ impl Contender for Keeping {
         self.see(at, Observation::acted(Action::SetBitrate { video }, None));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_plain_keeper_halves_at_a_queue_climbs_without_one_and_stays_between_floor_and_ceiling() {
+        let mut plain = Additive::new(4000.0);
+        let mut at = |second: u64, queue_ms| plain.decide(Moment::from_ms(second * 1000), queue_ms);
+        assert_eq!(at(10, 800.0), Some(2000.0));
+        assert_eq!(at(11, 800.0), None, "not twice within two seconds");
+        assert_eq!(at(12, 800.0), Some(1000.0));
+        assert_eq!(at(13, 300.0), None, "neither long nor short");
+        assert_eq!(at(14, 50.0), Some(1100.0));
+        for second in 15..30 {
+            at(second * 2, 800.0);
+        }
+        assert_eq!(at(61, 800.0), None, "it is at its floor already");
+        assert_eq!(plain.now, FLOOR_KBPS);
+        let mut full = Additive::new(4000.0);
+        assert_eq!(full.decide(Moment::from_ms(9000), 0.0), None, "there is nothing above the ceiling");
+    }
+}

@@ -237,3 +237,65 @@ fn fill_with(kbps: &mut [f64], from: f64, to: f64, value: impl Fn(f64) -> f64) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn all() -> Vec<Trace> {
+        traces(&KNOWN, 0..20).into_iter().chain(traces(&HELD_OUT, 0..20)).collect()
+    }
+
+    #[test]
+    fn every_trace_is_whole_and_the_same_again_from_its_seed() {
+        for trace in all() {
+            assert_eq!(trace.kbps.len(), SECONDS * PER_SECOND, "{}", trace.family);
+            assert!(trace.kbps.iter().all(|kbps| kbps.is_finite() && *kbps >= 0.0), "{}", trace.family);
+            assert_eq!(trace.is_known, KNOWN.contains(&trace.family));
+        }
+        for family in KNOWN.into_iter().chain(HELD_OUT) {
+            assert_eq!(trace(family, 7).kbps, trace(family, 7).kbps);
+            assert_ne!(trace(family, 7).kbps, trace(family, 8).kbps, "{family}: another seed is another evening");
+        }
+    }
+
+    #[test]
+    fn what_is_called_steady_has_room_but_for_spikes_shorter_than_the_queue() {
+        for trace in traces(&["steady with spikes"], 0..40) {
+            let total = trace.ceiling_kbps + 160.0;
+            let short = |kbps: &f64| *kbps < total;
+            let runs = trace.kbps.split(|kbps| !short(kbps));
+            let longest = runs.map(<[f64]>::len).max().unwrap_or(0) as f64 / PER_SECOND as f64;
+            assert!((0.1..1.5).contains(&longest), "{longest} s");
+        }
+    }
+
+    #[test]
+    fn a_line_is_asked_at_a_time_and_over_a_span_and_its_last_value_stays() {
+        let trace = Trace {
+            family: "by hand",
+            is_known: true,
+            is_steady: false,
+            kbps: [vec![1000.0; PER_SECOND], vec![3000.0; PER_SECOND]].concat(),
+            buffer_ms: 0.0,
+            ceiling_kbps: 0.0,
+        };
+        assert_eq!((trace.at(0.5), trace.at(1.0), trace.at(99.0)), (1000.0, 3000.0, 3000.0));
+        assert_eq!((trace.mean(2.0, 2.0), trace.mean(2.0, 1.0), trace.mean(1.5, 1.0)), (2000.0, 3000.0, 2000.0));
+        assert_eq!(trace.mean(0.0, 1.0), 0.0, "before the beginning there is nothing");
+    }
+
+    #[test]
+    fn outages_carry_nothing_and_pass_and_a_step_down_stays_down() {
+        let dark = |trace: &Trace| trace.kbps.iter().filter(|kbps| **kbps == 0.0).count() as f64 / PER_SECOND as f64;
+        for trace in traces(&["outages"], 0..20) {
+            assert!((1.0..100.0).contains(&dark(&trace)), "{} s", dark(&trace));
+            assert!(trace.at(0.0) > 0.0);
+        }
+        for trace in traces(&["step down"], 0..20) {
+            let falls = trace.kbps.windows(2).filter(|pair| pair[1] < pair[0]).count();
+            let rises = trace.kbps.windows(2).filter(|pair| pair[1] > pair[0]).count();
+            assert_eq!((falls, rises), (1, 0));
+        }
+    }
+}

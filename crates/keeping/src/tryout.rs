@@ -200,3 +200,66 @@ pub fn clairvoyant_bits(trace: &Trace) -> f64 {
     }
     delivered * trace.ceiling_kbps / (trace.ceiling_kbps + AUDIO_KBPS)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::contender::{Additive, Fixed};
+    use crate::trace::PER_SECOND;
+
+    /// A line that carries this all along, for a broadcast of 4 000 kb/s of video.
+    fn line(kbps: impl Fn(f64) -> f64) -> Trace {
+        Trace {
+            family: "by hand",
+            is_known: true,
+            is_steady: true,
+            kbps: (0..SECONDS * PER_SECOND).map(|i| kbps(i as f64 / PER_SECOND as f64)).collect(),
+            buffer_ms: 50.0,
+            ceiling_kbps: 4000.0,
+        }
+    }
+
+    fn fixed(trace: &Trace) -> Result {
+        try_out(trace, &mut Fixed::at(trace.ceiling_kbps))
+    }
+
+    #[test]
+    fn over_a_line_with_room_everything_arrives_and_over_half_a_line_half_of_it() {
+        let wide = fixed(&line(|_| 9000.0));
+        assert_eq!((wide.dropped, wide.in_stalls, wide.freezes, wide.changes), (0.0, 0.0, 0, 0));
+        let mean_kbps = wide.video_bits / wide.seconds / 1000.0;
+        assert!((3900.0..4100.0).contains(&mean_kbps), "{mean_kbps}");
+        let narrow = fixed(&line(|_| 2080.0));
+        assert!((0.4..0.6).contains(&narrow.dropped), "{}", narrow.dropped);
+        assert_eq!(narrow.in_stalls, 0.0, "it never stands still");
+        assert!(narrow.freezes > 10);
+    }
+
+    #[test]
+    fn what_an_outage_costs_is_nobodys_fault_and_counted_apart() {
+        let result = fixed(&line(|s| if (100.0..120.0).contains(&s) { 0.0 } else { 9000.0 }));
+        let lost = result.in_stalls * result.seconds;
+        assert!((15.0..20.5).contains(&lost), "{lost} of 20 s, less what the queue holds");
+        assert!(result.dropped < 0.001, "{}", result.dropped);
+    }
+
+    #[test]
+    fn changes_are_counted_and_the_worst_minute_with_them() {
+        let trace = line(|s| if s < 150.0 { 9000.0 } else { 2000.0 });
+        let result = try_out(&trace, &mut Additive::new(trace.ceiling_kbps));
+        assert!(result.changes > result.worst_changes && result.worst_changes > 10, "{result:?}");
+        assert!(result.dropped < fixed(&trace).dropped / 2.0, "it goes down where the fixed one drops");
+    }
+
+    #[test]
+    fn the_clairvoyant_delivers_all_of_a_wide_line_and_no_more_than_a_narrow_one_carries() {
+        let asked = 4000.0 * 1000.0 * SECONDS as f64;
+        let wide = clairvoyant_bits(&line(|_| 9000.0));
+        assert!((wide / asked - 1.0).abs() < 0.001);
+        let narrow = clairvoyant_bits(&line(|_| 2080.0));
+        assert!((narrow / asked - 0.5).abs() < 0.001);
+        // What a queue of two seconds holds over an outage of one is not lost.
+        let gap = clairvoyant_bits(&line(|s| if (100.0..101.0).contains(&s) { 0.0 } else { 9000.0 }));
+        assert!((gap / asked - 1.0).abs() < 0.001);
+    }
+}
