@@ -82,7 +82,7 @@ pub async fn test_server(
     };
     match opened {
         None => result.cancelled = true,
-        Some(Err(error)) => result.failure = Some(error.into()),
+        Some(Err(error)) => result.failure = Some(error),
         Some(Ok(mut link)) => {
             carry(&mut link, plan, cancel, &mut result, &mut progress).await;
             take_leave(&mut link).await;
@@ -140,7 +140,7 @@ async fn carry(
     match ending {
         Ending::Done => {}
         Ending::Cancelled => result.cancelled = true,
-        Ending::Lost(error) => result.failure = Some(error.into()),
+        Ending::Lost(error) => result.failure = Some(error),
     }
 }
 
