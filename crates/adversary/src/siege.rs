@@ -22,7 +22,7 @@ const SHIFT_S: std::ops::Range<u64> = 8..20;
 const ANSWERED: Duration = Duration::from_secs(4);
 /// A new broadcaster gets on air within this. Ours.
 const COMES_ON_AIR: Duration = Duration::from_secs(3);
-/// And the moth ends within this of being asked. Ours.
+/// The moth ends within this of being asked. Ours.
 const ENDS: Duration = Duration::from_secs(3);
 
 /// What is to be done.

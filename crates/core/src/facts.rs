@@ -102,27 +102,27 @@ pub struct Facts {
     pub behind_ms: f64,
     /// How fast that grows, in milliseconds a second.
     pub behind_grows: f64,
-    /// The same over [`CLEAR`].
+    /// Video frames dropped within [`CLEAR`].
     pub dropped_clear: f64,
-    /// The same over [`CLEAR`].
+    /// Video frames skipped within [`CLEAR`].
     pub skipped_clear: f64,
-    /// The same over [`CLEAR`].
+    /// Video frames lagged within [`CLEAR`].
     pub lagged_clear: f64,
     /// Video frames dropped in a span of [`NOW`], on the mean of [`HARM`].
     pub dropped_mean: f64,
-    /// The same for skipped frames.
+    /// Video frames skipped in a span of [`NOW`], on the mean of [`HARM`].
     pub skipped_mean: f64,
-    /// The same for lagged frames.
+    /// Video frames lagged in a span of [`NOW`], on the mean of [`HARM`].
     pub lagged_mean: f64,
     /// Video frames dropped within [`JUST`].
     pub dropped_just: f64,
-    /// The same for skipped frames.
+    /// Video frames skipped within [`JUST`].
     pub skipped_just: f64,
-    /// The same for lagged frames.
+    /// Video frames lagged within [`JUST`].
     pub lagged_just: f64,
     /// The machine's load is known for the time in which frames were skipped, or is not worth waiting for.
     pub skipped_load_known: bool,
-    /// The same for lagged frames.
+    /// The machine's load is known for the time in which frames lagged, or is not worth waiting for.
     pub lagged_load_known: bool,
     /// Probes were answered since the connection fell behind, or are not worth waiting for any more.
     pub paths_known: bool,
@@ -135,7 +135,7 @@ pub struct Facts {
     pub asked_video: Bitrate,
     /// Acknowledged (else written), over [`RATES`].
     pub sent: Bitrate,
-    /// The same over [`JUST`].
+    /// Acknowledged (else written), over [`JUST`].
     pub sent_just: Bitrate,
     /// Seconds for which the queue has been more than a quarter full.
     pub strained_s: f64,

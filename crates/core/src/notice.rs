@@ -7,10 +7,9 @@ use crate::rate::Bitrate;
 use crate::reading::{Intended, StreamFacts};
 use crate::wire::{Moving, WireFigures};
 
-/// Sound that leads by more than this, or trails by more than [`SOUND_TRAILS_MS`], is noticed by viewers
-/// (EBU Recommendation R37).
+/// Viewers notice sound that leads the picture by more than this, in milliseconds (EBU Recommendation R37).
 const SOUND_LEADS_MS: f64 = 40.0;
-/// See [`SOUND_LEADS_MS`].
+/// Viewers notice sound that trails the picture by more than this, in milliseconds (EBU Recommendation R37).
 const SOUND_TRAILS_MS: f64 = 60.0;
 /// A rate this far off the one intended is worth a word, as a share. Our own setting.
 const OFF: f64 = 0.12;

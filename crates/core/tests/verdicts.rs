@@ -310,3 +310,61 @@ fn skipped_frames_that_nobody_reported_are_told_as_inferred() {
     assert_eq!(verdict.fault, Fault::Encoder);
     assert!(verdict.sentence.contains("skipped (inferred from timestamps)"), "{}", verdict.sentence);
 }
+
+#[test]
+fn who_looks_and_how_often_changes_nothing_of_what_is_judged() {
+    let mut show = Show::new();
+    let short = Now { carried_kbps: 3000, dropped_per_second: 20, queue_ms: 1900.0, rtt_ms: 520.0, ..Now::default() };
+    let full = MachineLoad { cpu: Some(0.99), ..MachineLoad::default() };
+    let heavy = Now { skipped_per_second: 20, encode_ms: 31.0, machine: full, ..Now::default() };
+    for (seconds, now) in [(12, Now::default()), (7, short.clone()), (9, Now::default()), (6, heavy), (3, short)] {
+        show.run(seconds, &now);
+    }
+    let end = Moment::from_ms(show.ms);
+    let looked_at_each = |look_ms: Option<u64>| {
+        let mut core = Core::new(Settings { servers: vec!["Aldmoor".into(), "Brackwater".into()] });
+        let mut next_ms = look_ms;
+        for reading in &show.readings {
+            while let Some(ms) = next_ms.filter(|ms| Moment::from_ms(*ms) <= reading.at) {
+                core.snapshot(Moment::from_ms(ms));
+                next_ms = look_ms.map(|each| ms + each);
+            }
+            core.take(reading);
+        }
+        let last = core.snapshot(end);
+        let seconds: Vec<_> = (0..last.history.len()).map(|n| *last.history.get(n).unwrap()).collect();
+        (last.verdict, last.marks, seconds)
+    };
+    let unseen = looked_at_each(None);
+    assert!(
+        unseen.1.iter().filter(|mark| mark.text.contains(": ")).count() >= 3,
+        "it was an eventful one: {:?}",
+        unseen.1
+    );
+    for look_ms in [37, 200, 1000, 7300] {
+        assert_eq!(looked_at_each(Some(look_ms)), unseen, "looked at each {look_ms} ms");
+    }
+}
+
+#[test]
+fn what_one_broadcaster_reported_is_not_taken_for_the_word_of_the_next() {
+    let mut show = Show::new();
+    let first = show.run(20, &Now { skipped_per_second: 10, ..Now::default() });
+    assert_eq!(first.skipped.origin, Some(Origin::Reported));
+    let before = first.skipped.value.unwrap();
+    show.tell(Observation::Broadcaster { present: false });
+    show.ms += 500;
+    show.tell(Observation::Broadcaster { present: true });
+    // The next one reports nothing, and every tenth of its pictures is missing.
+    for n in 0..600_u32 {
+        show.ms += 20;
+        if n % 10 != 9 {
+            show.tell(Observation::Video(VideoFrame { time_ms: n * 20, bytes: 15_000, ..VideoFrame::default() }));
+        }
+    }
+    let last = show.core.snapshot(Moment::from_ms(show.ms));
+    assert_eq!(last.skipped.origin, Some(Origin::Inferred));
+    let more = last.skipped.value.unwrap() - before;
+    assert!((50..=60).contains(&more), "{more} of 60 are found, the first are needed to learn the rate");
+    assert_eq!(told(&last).0, Fault::Encoder, "{}", last.verdict.sentence);
+}

@@ -1,6 +1,7 @@
 //! Tests that were made, as plain data.
 
 use jiff::Zoned;
+use moth_plan::headroom::Headroom;
 use moth_plan::line::LineRun;
 use moth_plan::measurement::ServerResult;
 use moth_plan::ranking::Wanted;
@@ -36,8 +37,8 @@ pub struct LineTest {
     pub runs: Vec<LineRun>,
     /// What was around.
     pub around: Surroundings,
-    /// Share of it to stay free, from 0 to 1.
-    pub headroom: f64,
+    /// How much of it is to stay free.
+    pub headroom: Headroom,
     /// Line and server are made up.
     pub is_made_up: bool,
 }

@@ -3,7 +3,6 @@
 use moth_core::rate::Bitrate;
 use moth_plan::measurement::ServerResult;
 use moth_plan::ranking::{Grade, Place, rank};
-use moth_plan::text::percent;
 
 use crate::hatch::{self, Hatch};
 use crate::measured::ServersTest;
@@ -45,7 +44,7 @@ pub(crate) fn source(test: &ServersTest) -> String {
         test.service,
         test.line,
         wanted.planned,
-        percent(wanted.headroom),
+        wanted.headroom,
         date.unwrap_or_default()
     )
 }
@@ -54,7 +53,7 @@ pub(crate) fn source(test: &ServersTest) -> String {
 pub(crate) fn body(sheet: &mut Sheet, mut y: f64, test: &ServersTest) -> f64 {
     let (theme, wanted) = (sheet.theme, test.wanted);
     let ranking = rank(&test.results, wanted);
-    let need = wanted.planned.scaled(1.0 / (1.0 - wanted.headroom).max(0.05));
+    let need = wanted.headroom.needed_for(wanted.planned);
     let seconds = test.results.iter().flat_map(seconds_of).flatten();
     let most = seconds.chain([need]).max().unwrap_or(need);
     let scale = top(most.kbps());

@@ -177,7 +177,10 @@ impl Machine {
         load.busiest_other = if cpu.whole >= WORTH_A_LOOK || look.closely {
             let mut but = vec![own()];
             but.extend(found.as_ref().map(|(pid, _)| *pid));
-            self.busiest.look(&self.places.proc, look.at, look.closely, &but).map(|(name, ticks)| (name, share(ticks)))
+            let in_use = cpu.whole * cpu.ticks as f64;
+            self.busiest
+                .look(&self.places.proc, look.at, look.closely, &but, in_use)
+                .map(|(name, ticks)| (name, share(ticks)))
         } else {
             self.busiest.forget();
             None

@@ -151,7 +151,7 @@ pub(crate) fn prepare(wanted: &Wanted, in_use: &SetupInUse, doors: &Doors) -> Re
     let up_to = most(climb.as_ref(), in_use);
     let (task, long) = task(wanted, climb, in_use);
     let publishes = to_service.then(|| consent::rehearsal_words(&in_use.service, &server, long, up_to));
-    let run = Run::new(about, task, in_use.rehearsals.clone(), in_use.setup.headroom_percent / 100.0);
+    let run = Run::new(about, task, in_use.rehearsals.clone(), in_use.setup.headroom.share());
     Ok(Prepared { plan, run, publishes, cut_off: cut_off.as_ref().map(cut_off::words) })
 }
 
@@ -193,7 +193,7 @@ pub(crate) fn prepare_demo(wanted: &Wanted, in_use: &SetupInUse, seed: u64) -> R
         is_short: true,
     };
     let (task, _) = task(&wanted, climb, &in_use);
-    let run = Run::new(about, task, in_use.rehearsals.clone(), in_use.setup.headroom_percent / 100.0);
+    let run = Run::new(about, task, in_use.rehearsals.clone(), in_use.setup.headroom.share());
     Ok(Prepared { plan: Plan::afternoon(&server, seed)?, run, publishes: None, cut_off: None })
 }
 

@@ -204,7 +204,7 @@ impl SetupInUse {
     /// What the setup asks of a server.
     #[must_use]
     pub fn wanted(&self) -> Wanted {
-        Wanted { planned: self.setup.total(), headroom: self.setup.headroom_percent / 100.0 }
+        Wanted { planned: self.setup.total(), headroom: self.setup.headroom }
     }
 
     /// The name of the server the setup uses: the one it names, else the best of the newest test, else the first.

@@ -3,6 +3,7 @@
 use moth_core::rate::Bitrate;
 use serde::Serialize;
 
+use crate::headroom::Headroom;
 use crate::service::Limits;
 
 /// Bitrates are proposed in steps of this much. Ours.
@@ -15,9 +16,9 @@ pub struct Means {
     pub sustained: Bitrate,
     /// What it carries in its worst moments: the 5th percentile of the seconds, if a test told.
     pub worst_moments: Option<Bitrate>,
-    /// Share of the line to leave free, from 0 to 1. 25 % by default: at most 75–80 % of the sustained upload is what
+    /// How much of the line is to stay free. 25 % by default: at most 75–80 % of the sustained upload is what
     /// practitioners use, audio included.
-    pub headroom: f64,
+    pub headroom: Headroom,
     /// What others on the line are left before anything else.
     pub household: Bitrate,
     /// Audio wanted.
@@ -91,8 +92,7 @@ impl Budget {
 /// more than picture.
 #[must_use]
 pub fn budget(means: &Means, limits: &Limits) -> Budget {
-    let kept = 1.0 - means.headroom.clamp(0.0, 1.0);
-    let by_median = means.sustained.less(means.household).scaled(kept);
+    let by_median = means.headroom.leaves_of(means.sustained.less(means.household));
     let by_worst = means.worst_moments.map(|worst| worst.less(means.household));
     let (line, line_binding) = match by_worst {
         Some(worst) if worst < by_median => (worst, Binding::WorstMoments),
@@ -121,7 +121,7 @@ mod tests {
         Means {
             sustained: Bitrate::from_kbps(sustained_kbps),
             worst_moments: None,
-            headroom: 0.25,
+            headroom: Headroom::of_percent(25.0),
             household: Bitrate::ZERO,
             audio: Bitrate::from_kbps(160),
             at_least: false,
@@ -172,8 +172,8 @@ mod tests {
     }
 
     fn any_means() -> impl Strategy<Value = Means> {
-        (rates(), proptest::option::of(rates()), 0.0..0.9, rates(), 0_u64..2_000_000).prop_map(
-            |(sustained, worst_moments, headroom, household, audio)| Means {
+        (rates(), proptest::option::of(rates()), (0.0..90.0).prop_map(Headroom::of_percent), rates(), 0_u64..2_000_000)
+            .prop_map(|(sustained, worst_moments, headroom, household, audio)| Means {
                 sustained,
                 worst_moments,
                 headroom,
@@ -181,8 +181,7 @@ mod tests {
                 audio: Bitrate::from_bps(audio),
                 at_least: false,
                 useful: None,
-            },
-        )
+            })
     }
 
     fn any_limits() -> impl Strategy<Value = Limits> {
@@ -207,7 +206,7 @@ mod tests {
                 prop_assert!(found.audio <= limit);
             }
             // A bit for rounding to whole bits.
-            let kept = means.sustained.less(means.household).bps() as f64 * (1.0 - means.headroom) + 1.0;
+            let kept = means.sustained.less(means.household).bps() as f64 * (1.0 - means.headroom.percent() / 100.0) + 1.0;
             prop_assert!(found.total().bps() as f64 <= kept);
             prop_assert!(means.worst_moments.is_none_or(|worst| found.total() <= worst));
         }
@@ -237,7 +236,7 @@ mod tests {
         #[test]
         fn wanting_less_for_others_never_costs_bitrate(means in any_means(), limits in any_limits(), less in 0.0..1.0) {
             let before = budget(&means, &limits);
-            let after = budget(&Means { household: means.household.scaled(less), headroom: means.headroom * less, ..means }, &limits);
+            let after = budget(&Means { household: means.household.scaled(less), headroom: Headroom::of_percent(means.headroom.percent() * less), ..means }, &limits);
             prop_assert!(after.total() >= before.total());
         }
     }

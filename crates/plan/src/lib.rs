@@ -15,6 +15,7 @@
 pub mod breach;
 pub mod budget;
 pub mod check;
+pub mod headroom;
 pub mod line;
 pub mod measurement;
 pub mod picture;

@@ -3,6 +3,7 @@
 use moth_core::rate::Bitrate;
 use serde::{Deserialize, Serialize};
 
+use crate::headroom::Headroom;
 use crate::measurement::{Carried, holds, quantile};
 use crate::surroundings::{Medium, Surroundings};
 use crate::text::{link_rate, percent};
@@ -121,7 +122,7 @@ fn median(values: &[f64]) -> Option<f64> {
 
 /// Reads the runs, with what was around them. `None` if there is none.
 #[must_use]
-pub fn read(runs: &[LineRun], around: &Surroundings, headroom: f64) -> Option<LineReading> {
+pub fn read(runs: &[LineRun], around: &Surroundings, headroom: Headroom) -> Option<LineReading> {
     let all = |values: fn(&LineRun) -> &[f64]| -> Vec<f64> {
         runs.iter().flat_map(|run| values(run).iter().copied()).collect()
     };
@@ -172,13 +173,13 @@ pub fn read(runs: &[LineRun], around: &Surroundings, headroom: f64) -> Option<Li
     Some(reading)
 }
 
-fn carries(reading: &LineReading, headroom: f64) -> String {
+fn carries(reading: &LineReading, headroom: Headroom) -> String {
     let at_least = if reading.at_least { "at least " } else { "" };
     format!(
         "This line sustains {at_least}{}, {} in its worst moments. Leaving {} free, a broadcast may take {at_least}{}, sound included.",
         reading.sustained,
         reading.p5,
-        percent(headroom),
+        headroom,
         reading.usable.rounded_down_to(Bitrate::from_kbps(10)),
     )
 }
@@ -295,7 +296,7 @@ mod tests {
     }
 
     fn reading(runs: &[LineRun]) -> LineReading {
-        read(runs, &Surroundings::default(), 0.25).unwrap()
+        read(runs, &Surroundings::default(), Headroom::of_percent(25.0)).unwrap()
     }
 
     #[test]
@@ -319,7 +320,7 @@ mod tests {
         );
         assert!(found.spread.is_some_and(|s| (s - 0.286).abs() < 0.001) && found.held_back[0].contains("29 % apart"));
         assert_eq!(reading(&[run(8000, 30.0)]).spread, None);
-        assert!(read(&[], &Surroundings::default(), 0.25).is_none());
+        assert!(read(&[], &Surroundings::default(), Headroom::of_percent(25.0)).is_none());
     }
 
     #[test]
@@ -335,10 +336,10 @@ mod tests {
             uploads: Some(vec![Upload { program: Some("archive-sync".into()), rate: Bitrate::from_kbps(2000) }]),
             sending: Some(Bitrate::from_kbps(2100)),
         };
-        let found = read(&[run(5000, 400.0)], &around, 0.25).unwrap();
+        let found = read(&[run(5000, 400.0)], &around, Headroom::of_percent(25.0)).unwrap();
         assert_eq!(found.held_back.len(), 4, "headers are no other upload");
         let udp = Surroundings { sending: Some(Bitrate::from_kbps(4000)), ..around.clone() };
-        let told = read(&[run(5000, 400.0)], &udp, 0.25).unwrap().held_back;
+        let told = read(&[run(5000, 400.0)], &udp, Headroom::of_percent(25.0)).unwrap().held_back;
         assert!(told[1].contains("2 000 kb/s went out") && told[1].contains("UDP"), "{told:?}");
         assert!(found.held_back[0].contains("archive-sync was already uploading 2 000 kb/s"));
         assert!(found.held_back[1].contains("wireless, its signal -71 dBm"));

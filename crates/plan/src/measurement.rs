@@ -7,6 +7,8 @@ use moth_core::reading::ConnectionFigures;
 use moth_destination::LinkError;
 use serde::{Deserialize, Serialize};
 
+use crate::headroom::Headroom;
+
 /// Nothing acknowledged for this long, with something waiting, is a stall: a quarter of the 2 s for which a broadcast's
 /// frames wait before they are dropped. Ours.
 pub const STALL: Duration = Duration::from_millis(500);
@@ -126,15 +128,15 @@ impl Carried {
 
     /// What may be put on it for good: the median second less headroom, and no more than its worst moments.
     #[must_use]
-    pub fn holds(&self, headroom: f64) -> Bitrate {
+    pub fn holds(&self, headroom: Headroom) -> Bitrate {
         holds(self.sustained, self.p5, headroom)
     }
 }
 
 /// What may be put on something for good that sustains so much, and so much in its worst moments.
 #[must_use]
-pub fn holds(sustained: Bitrate, p5: Bitrate, headroom: f64) -> Bitrate {
-    sustained.scaled(1.0 - headroom.clamp(0.0, 1.0)).min(p5)
+pub fn holds(sustained: Bitrate, p5: Bitrate, headroom: Headroom) -> Bitrate {
+    headroom.leaves_of(sustained).min(p5)
 }
 
 /// Bytes acknowledged at a time, read off the straight line between the two looks around it.
@@ -266,7 +268,7 @@ mod tests {
             (found.per_second[0], found.per_second[0], found.per_second[0])
         );
         assert!(found.stalls.is_empty() && !found.is_at_least());
-        assert_eq!(found.holds(0.25), Bitrate::from_kbps(4500));
+        assert_eq!(found.holds(Headroom::of_percent(25.0)), Bitrate::from_kbps(4500));
     }
 
     #[test]
@@ -292,7 +294,7 @@ mod tests {
         );
         let two_bad = (0..300).map(|i| if i % 150 < 20 { 20_000 } else { 75_000 });
         assert!(
-            carried(&looks(two_bad)).holds(0.25) < Bitrate::from_kbps(2000),
+            carried(&looks(two_bad)).holds(Headroom::of_percent(25.0)) < Bitrate::from_kbps(2000),
             "what stalls twice a minute is not enough"
         );
     }

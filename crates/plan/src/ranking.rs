@@ -5,6 +5,7 @@ use serde::Serialize;
 
 use moth_destination::FailureKind;
 
+use crate::headroom::Headroom;
 use crate::measurement::{Carried, ServerResult};
 use crate::text::percent;
 
@@ -13,8 +14,8 @@ use crate::text::percent;
 pub struct Wanted {
     /// Video and audio together.
     pub planned: Bitrate,
-    /// Share to leave free, from 0 to 1.
-    pub headroom: f64,
+    /// How much of the line is to stay free.
+    pub headroom: Headroom,
 }
 
 /// How well a server does, best first.
@@ -185,7 +186,7 @@ fn sentence(grade: Grade, result: &ServerResult, carried: &Carried, wanted: Want
         Grade::Holds => format!("holds {planned} with {at_least}{} to spare: {figures}", percent(spare)),
         Grade::Tight => {
             let why = match result.stalls() {
-                0 => format!("carries {planned}, but leaves less free than the {} you want", percent(wanted.headroom)),
+                0 => format!("carries {planned}, but leaves less free than the {} you want", wanted.headroom),
                 _ => format!("carries {planned}, but stalls"),
             };
             format!("{why}: {figures}{stalled}")
@@ -301,7 +302,7 @@ mod tests {
     use super::*;
     use moth_destination::LinkError;
 
-    const WANTED: Wanted = Wanted { planned: Bitrate::from_kbps(6000), headroom: 0.25 };
+    const WANTED: Wanted = Wanted { planned: Bitrate::from_kbps(6000), headroom: Headroom::of_percent(25.0) };
 
     fn carrying(kbps: u64, offered_kbps: u64) -> Carried {
         let rate = Bitrate::from_kbps(kbps.min(offered_kbps));

@@ -7,6 +7,7 @@ use moth_core::keeper::Mode;
 use moth_core::rate::Bitrate;
 use serde::{Deserialize, Serialize};
 
+use crate::headroom::Headroom;
 use crate::picture::Motion;
 use crate::text::{Size, fps, maybe_fps, maybe_rate, rate};
 
@@ -46,8 +47,9 @@ pub struct Setup {
     pub b_frames: u32,
     /// How much moves in the picture.
     pub motion: Motion,
-    /// Share of the line that is left free, in percent.
-    pub headroom_percent: f64,
+    /// How much of the line is left free.
+    #[serde(rename = "headroom_percent")]
+    pub headroom: Headroom,
     /// What the rest of the household is left of the upload.
     #[serde(with = "rate")]
     pub household: Bitrate,
@@ -150,7 +152,7 @@ impl Default for Setup {
             keyframe_s: 2.0,
             b_frames: 2,
             motion: Motion::Moving,
-            headroom_percent: 25.0,
+            headroom: Headroom::of_percent(25.0),
             household: Bitrate::ZERO,
             recordings: None,
             keeper: Mode::Off,
@@ -196,7 +198,7 @@ impl Setup {
         if !(self.keyframe_s.is_finite() && (0.1..=60.0).contains(&self.keyframe_s)) {
             return out("keyframe_s", "expected seconds from 0.1 to 60");
         }
-        if !(self.headroom_percent.is_finite() && (0.0..=90.0).contains(&self.headroom_percent)) {
+        if !self.headroom.is_valid() {
             return out("headroom_percent", "expected percent from 0 to 90");
         }
         if !(100_000..=200_000_000).contains(&self.bitrate.bps()) {

@@ -19,12 +19,12 @@ use crate::tried::{Length, Seen};
 
 /// So long it may take until a change is made, and seen. Ours.
 const MADE_WITHIN: Duration = Duration::from_secs(25);
-/// The same for the user's own hand: a little longer than the core looks for it on the wire. Ours.
+/// So long the user's own hand may take for a change: a little longer than the core looks for it on the wire. Ours.
 const BY_HAND_WITHIN: Duration = Duration::from_secs(130);
 /// So long it may take until what the rung before left behind is gone: what waits in the moth is thrown away, what waits in the line
 /// is not, and pictures begin at the next keyframe. What does not settle by then is the rung's own. Ours.
 const SETTLED_WITHIN: Duration = Duration::from_secs(10);
-/// And so long at least: a second must have passed in which it is seen. Ours.
+/// What a rung left behind is waited for so long at least: a second must have passed in which it is seen. Ours.
 const AT_LEAST: Duration = Duration::from_millis(1100);
 /// A broadcaster says within this what it takes. Ours.
 const TOLD_WITHIN: Duration = Duration::from_secs(8);

@@ -40,7 +40,7 @@ const FRESH_MS: u128 = 500;
 /// Never more than so many messages wait, whatever their size: eight tracks of 120 pictures a second and their sound fill 4 s with
 /// fewer. Work per message grows with what waits, so that this bounds it. Ours.
 const MOST_WAITING: usize = 8192;
-/// And of them so many that are no frames: the oldest goes, as the newest says what holds now. Ours.
+/// Of what waits, never more than so many packets are no frames: the oldest goes, as the newest says what holds now. Ours.
 const MOST_OTHERS: usize = 256;
 
 /// Headers that are kept: no broadcast has so many tracks. Ours.

@@ -22,7 +22,7 @@ use moth_destination::LinkError;
 
 /// A server gets this long to take a TCP connection. Ours.
 const DIAL: Duration = Duration::from_secs(5);
-/// And this long to take the broadcast. Ours.
+/// A server that was connected to gets this long to take the broadcast. Ours.
 const OPEN: Duration = Duration::from_secs(8);
 
 /// Answers to a server that are kept while it reads nothing, in bytes. Ours.

@@ -13,7 +13,7 @@ pub(crate) enum Phase {
     OnAir,
     /// The broadcaster is gone; its last frames are still being delivered.
     Finishing,
-    /// The same, and somebody waits for it to be over: only what is on its way already is waited for.
+    /// It is being seen off, and somebody waits for that to be over: only what is on its way already is waited for.
     CutShort,
 }
 

@@ -34,7 +34,7 @@ const STOOD_STILL: Duration = Duration::from_secs(2);
 const MOST_CONNECTIONS: usize = 24;
 /// When the program stops, what waits is sent for at most this long; then the broadcast is cut short. Ours.
 const STOP: Duration = Duration::from_millis(1500);
-/// And the connection is closed within so long after that. Ours.
+/// Once a broadcast was cut short, its connection is closed within so long. Ours.
 const SETTLES: Duration = Duration::from_millis(200);
 
 /// What a relay needs to know.

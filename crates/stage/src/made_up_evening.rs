@@ -522,6 +522,16 @@ mod tests {
     use super::*;
 
     #[test]
+    fn every_cause_there_is_is_made_up_but_for_a_refusal_which_needs_no_telling_apart() {
+        for cause in moth_core::suspects::Cause::ALL {
+            let is_made_up = KINDS.iter().any(|(_, slug)| *slug == cause.slug());
+            assert!(is_made_up || cause.slug() == "server-refuses", "{}", cause.slug());
+        }
+        let slugs: Vec<&str> = moth_core::suspects::Cause::ALL.iter().map(|cause| cause.slug()).collect();
+        assert!(KINDS.iter().all(|(_, slug)| slugs.contains(slug)));
+    }
+
+    #[test]
     fn every_kind_is_drawn_and_an_eighth_each_is_calm_and_twofold() {
         for shapes in [Shapes::Known, Shapes::HeldOut] {
             let drawn: Vec<Truth> = (0..1000).map(|seed| Evening::made_up(seed, shapes).1).collect();

@@ -15,7 +15,7 @@ use moth_stage::{Afternoon, Evening, LineShape, ShapedServer};
 use tokio::sync::watch;
 
 const PLANNED: Bitrate = Bitrate::from_kbps(6160);
-const WANTED: Wanted = Wanted { planned: PLANNED, headroom: 0.25 };
+const WANTED: Wanted = Wanted { planned: PLANNED, headroom: moth_plan::headroom::Headroom::of_percent(25.0) };
 
 fn plan() -> MeasurePlan {
     MeasurePlan {
@@ -133,7 +133,7 @@ async fn the_line_is_measured_and_a_deep_buffer_told_from_a_shallow_one() {
         assert!(within(run.carried.sustained, 8000.0, 0.1), "{}", run.carried.sustained);
         assert_eq!(run.idle_ms.len(), 10);
         assert!(run.full_ms.len() > 15, "{}", run.full_ms.len());
-        let reading = read(&[run], &Surroundings::default(), 0.25).unwrap();
+        let reading = read(&[run], &Surroundings::default(), WANTED.headroom).unwrap();
         depths.push((reading.buffer.unwrap(), reading.bufferbloat_ms.unwrap(), reading.rpm.unwrap()));
     }
     assert_eq!(depths[0].0, Buffer::Shallow, "{depths:?}");
@@ -155,7 +155,7 @@ async fn a_line_shaped_like_a_measurement_measures_like_it() {
     // The mean of its seconds is 3 700; the worst of them come again and again.
     assert!(within(above.sustained, 3900.0, 0.12) && above.worst.kbps() < 3200.0, "{above:?}");
     let run = run_line(&*server.dialer(), &target.server, key, &up, &mut cancel, |_| {}).await.unwrap();
-    let reading = read(&[run], &Surroundings::default(), 0.25).unwrap();
+    let reading = read(&[run], &Surroundings::default(), WANTED.headroom).unwrap();
     assert!((25.0..45.0).contains(&reading.idle_rtt_ms.unwrap()), "{reading:?}");
     assert!((60.0..250.0).contains(&reading.bufferbloat_ms.unwrap()), "{reading:?}");
     assert!(ShapedServer::open(&LineShape { per_second: Vec::new(), ..shape }, 7).is_none());

@@ -6,6 +6,7 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 use moth_core::rate::Bitrate;
+use moth_plan::headroom::Headroom;
 use moth_plan::picture::Motion;
 use moth_plan::service::Service;
 use moth_plan::setup::{ServerChoice, Setup};
@@ -88,7 +89,7 @@ pub enum Change {
     /// Another kind of motion.
     Motion(Motion),
     /// Another share of the line left free, in percent.
-    Headroom(f64),
+    Headroom(Headroom),
     /// Another encoder preset.
     Preset(String),
     /// Other things to do in a soak.
@@ -103,7 +104,7 @@ impl Change {
             Self::Size(size) => ("size", format!("{}x{}", size.width, size.height).into()),
             Self::Rate(fps) => ("rate", number(*fps)),
             Self::Motion(motion) => ("motion", motion.word().into()),
-            Self::Headroom(percent) => ("headroom_percent", number(*percent)),
+            Self::Headroom(headroom) => ("headroom_percent", number(headroom.percent())),
             Self::Preset(preset) => ("preset", preset.as_str().into()),
             Self::Soak(to_do) => ("soak", to_do.iter().map(String::as_str).collect::<toml_edit::Array>().into()),
         }
@@ -456,7 +457,7 @@ mod tests {
         fs::set_permissions(&real, fs::Permissions::from_mode(0o640)).unwrap();
         let link = dir.path().join("moth.toml");
         symlink(&real, &link).unwrap();
-        ConfigFile::at(link.clone()).change("comet-night", &Change::Headroom(30.0)).unwrap();
+        ConfigFile::at(link.clone()).change("comet-night", &Change::Headroom(Headroom::of_percent(30.0))).unwrap();
         assert!(fs::symlink_metadata(&link).unwrap().file_type().is_symlink());
         assert!(fs::read_to_string(&real).unwrap().contains("headroom_percent = 30 "));
         assert_eq!(fs::metadata(&real).unwrap().permissions().mode() & 0o777, 0o640);
@@ -471,7 +472,7 @@ mod tests {
             (8_u32..400, 8_u32..250).prop_map(|(w, h)| Change::Size(Size::new(w * 8, h * 8))),
             (1.0..240.0).prop_map(Change::Rate),
             (0_usize..4).prop_map(|i| Change::Motion(Motion::ALL[i])),
-            (0_u32..90).prop_map(|percent| Change::Headroom(percent.into())),
+            (0_u32..90).prop_map(|percent| Change::Headroom(Headroom::of_percent(percent.into()))),
             "[a-z]{3,12}".prop_map(Change::Preset),
             proptest::collection::vec("[ !-\"$-~]{1,60}", 0..8).prop_map(Change::Soak),
         ]
@@ -493,7 +494,7 @@ mod tests {
                     Change::Size(size) => prop_assert_eq!(setup.size, *size),
                     Change::Rate(fps) => prop_assert_eq!(setup.rate, *fps),
                     Change::Motion(motion) => prop_assert_eq!(setup.motion, *motion),
-                    Change::Headroom(percent) => prop_assert_eq!(setup.headroom_percent, *percent),
+                    Change::Headroom(headroom) => prop_assert_eq!(setup.headroom, *headroom),
                     Change::Preset(preset) => prop_assert_eq!(setup.preset.as_ref(), Some(preset)),
                     Change::Soak(to_do) => prop_assert_eq!(setup.soak.as_ref(), Some(to_do)),
                 }

@@ -24,10 +24,10 @@ use crate::viewers::{Freezes, freeze_from_ms};
 use crate::window::{Gauge, Trail};
 use crate::wire::{Wire, WireFigures};
 
-/// Frames that come this much later than a few seconds ago, in milliseconds, and ever later by so many milliseconds a
-/// second, are looked into; the encoder is suspected at more than that. Ours: above what ffmpeg's bunches and a desktop's
-/// hiccups were measured at (120 ms), below what the encoder is suspected at.
+/// Frames that come this much later than a few seconds ago, in milliseconds, are looked into. Ours: above what ffmpeg's bunches and
+/// a desktop's hiccups were measured at (120 ms), below what the encoder is suspected at.
 const LATE_MS: f64 = 150.0;
+/// They are looked into if they come ever later, by so many milliseconds a second. Ours: half of what the encoder is suspected at.
 const LATE_GROWS: f64 = 20.0;
 /// A picture lasts so long where its rate is not known, in milliseconds. Ours.
 const USUAL_INTERVAL_MS: f64 = 33.0;

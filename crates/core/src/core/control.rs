@@ -29,7 +29,7 @@ use crate::window::Gauge;
 
 /// The fastest burst of so long is what the keeper is told: behind each of a few keyframes there was one. Ours.
 const BURSTS: Duration = Duration::from_secs(8);
-/// And what the kernel measured over so long: as long as what is acknowledged is read over.
+/// What the kernel measured is read over so long: as long as the keeper reads over what is acknowledged. Ours.
 const DELIVERED: Duration = Duration::from_millis(2500);
 /// The most trials kept; a whole evening has a few dozen. Ours.
 const TRIALS: usize = 200;

@@ -11,12 +11,13 @@ const FLOOR: Bitrate = Bitrate::from_kbps(500);
 /// What arrives is multiplied by this for a new bitrate. draft-ietf-rmcat-gcc-02, section 5.5, has 0.85; ours is less, as chosen on the
 /// traces of `docs/keeper.md`: a change of an encoder's bitrate takes seconds, and is not made ten times a second.
 const MARGIN: f64 = 0.82;
-/// The same if the last step down is this fresh: the line is falling, and one long step is better than three. Ours.
+/// What arrives is multiplied by this for a new bitrate where the line is falling: one long step is better than three. Ours.
 const MARGIN_FALLING: f64 = 0.55;
+/// A line falls if it is short again within so long of a step down. Ours.
 const FALLING: Duration = Duration::from_secs(40);
-/// It falls if less than this share is carried of what was carried then. Ours.
+/// A line falls if it carries less than this share of what it carried at the step down before. Ours.
 const FALLS: f64 = 0.9;
-/// The same for a broadcaster that is restarted for it: each change costs viewers a second or two. Ours.
+/// What arrives is multiplied by this where a new bitrate restarts the broadcaster: each change costs viewers a second or two. Ours.
 const MARGIN_RESTART: f64 = 0.75;
 /// Below this share of its limit, a queue is not worth a change. Ours.
 const WORTH: f64 = 0.25;
@@ -31,8 +32,9 @@ const RATE_OVER: Duration = Duration::from_millis(2500);
 const QUIET: Duration = Duration::from_secs(20);
 /// A dip is over when bursts were carried so fast for so long that what was carried before it fits. Ours.
 const OVER: Duration = Duration::from_secs(10);
-/// The same for a broadcaster that is restarted for it, and the gain that is worth it. Ours.
+/// Where a new bitrate restarts the broadcaster, it climbs after so long without a queue. Ours.
 const QUIET_RESTART: Duration = Duration::from_secs(120);
+/// And only to so many times what is set: less is not worth a restart. Ours.
 const GAIN_RESTART: f64 = 1.25;
 /// After a step down that a spike had caused, it goes back after so long without a queue. Ours.
 const QUIET_AFTER_SPIKE: Duration = Duration::from_secs(4);
@@ -43,10 +45,11 @@ const HELD: Duration = Duration::from_secs(90);
 const AT_ONCE: Duration = Duration::from_secs(25);
 /// What arrives is multiplied by this after such a climb: the queue is short, as it was looked for. Ours.
 const MARGIN_CLIMBED: f64 = 0.92;
-/// A step up without a hint; after one that held the next is longer, up to the other. Ours.
+/// The first step up where bursts promise nothing, as a multiple of what is set. Ours.
 const STEP: f64 = 1.12;
+/// Steps grow with each that holds, up to this multiple. Ours.
 const STEP_MOST: f64 = 1.7;
-/// And at least so much. Ours.
+/// A step up is at least so much. Ours.
 const STEP_LEAST: Bitrate = Bitrate::from_kbps(100);
 /// Far below what was carried before is under this share of it. Ours.
 const FAR: f64 = 0.6;
@@ -54,8 +57,9 @@ const FAR: f64 = 0.6;
 const OF_HINT: f64 = 0.8;
 /// Bursts that promised what did not hold are not believed for this long: a token bucket lets them through. Ours.
 const DISBELIEF: Duration = Duration::from_secs(600);
-/// Where a climb failed it is tried again after this, which doubles up to the other. Ours.
+/// Where a climb failed it is tried again after so long, which doubles each time. Ours.
 const RETRY: Duration = Duration::from_secs(60);
+/// It doubles up to so long. Ours.
 const RETRY_MOST: Duration = Duration::from_secs(480);
 
 impl Keeper {

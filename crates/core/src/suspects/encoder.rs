@@ -12,10 +12,11 @@ use crate::proposal::{Proposal, RAISED, half_rate, lighter_preset, smaller_size,
 
 /// Fewer skipped frames than this in the window are ordinary: a desktop that scans a disk skips one or two. Ours.
 const ALARM_FRAMES: f64 = 3.0;
-/// Frames that come this much later than a few seconds ago, in milliseconds, and
+/// Frames that come this much later than a few seconds ago, in milliseconds, are encoded slower than real time if they come ever
+/// later. Ours: ffmpeg's bunches and a desktop's hiccups, measured, stay under 120 ms.
 const BEHIND_MS: f64 = 250.0;
-/// ever later, by so many milliseconds a second, are encoded slower than real time. Our own settings: ffmpeg's
-/// bunches and a desktop's hiccups, measured, stay under 120 ms and do not grow.
+/// Frames come ever later if they do by so many milliseconds a second. Ours: ffmpeg's bunches and a desktop's hiccups, measured, do
+/// not grow.
 const BEHIND_GROWS: f64 = 40.0;
 /// A CPU this full leaves work waiting, as a share of all cores. Ours.
 pub(super) const CPU_FULL: f64 = 0.9;

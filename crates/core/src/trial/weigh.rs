@@ -19,7 +19,7 @@ pub const LOOKS: [usize; 4] = [20, 28, 40, 60];
 const CHANCE: f64 = 0.012;
 /// A change that matters at least halves the loss. Ours.
 const MATTERS: f64 = 0.5;
-/// And something to halve is at least this share of frames. Ours.
+/// Where less than this share of frames is lost, there is nothing to halve. Ours.
 const LEAST_SHARE: f64 = 0.001;
 
 /// One second's frames.

@@ -33,8 +33,9 @@ const REACH_S: f64 = 4.0;
 const LONGEST_RUN_S: f64 = 0.9;
 /// A picture that changes by less, in levels, does not move: noise and refinement do as much. Ours.
 const STILL: f64 = 0.3;
-/// A picture that changes by less than this share of what those around it do is a repeat; by more than that, a new one. Ours.
+/// A picture that changes by less than this share of what those around it do is a repeat (measured: above).
 const REPEAT: f64 = 0.45;
+/// A picture that changes by more than this share of what those around it do is a new one (measured: above).
 const NEW: f64 = 0.6;
 /// By less than this share of what those before did, it is a repeat whatever follows. Ours.
 const NOTHING: f64 = 0.08;

@@ -196,7 +196,7 @@ pub fn servers() -> ServersTest {
         date: Some("2026-11-26T18:30:00+01:00[+01:00]".parse().unwrap()),
         service: "Greywater".into(),
         line: "attic0, wired".into(),
-        wanted: Wanted { planned: Bitrate::from_kbps(6160), headroom: 0.25 },
+        wanted: Wanted { planned: Bitrate::from_kbps(6160), headroom: moth_plan::headroom::Headroom::of_percent(25.0) },
         results: vec![
             server("Aldmoor", "south", &[6160, 6120, 6160, 6150], &[9400, 9800, 9700, 9500, 9600], false),
             server("Oswin", "west", &[6160, 5200, 6100, 6160], &[6900, 5100, 6800, 7000, 6700], false),
@@ -231,7 +231,7 @@ pub fn line() -> LineTest {
             }]),
             sending: None,
         },
-        headroom: 0.25,
+        headroom: moth_plan::headroom::Headroom::of_percent(25.0),
         is_made_up: false,
     }
 }

@@ -3,6 +3,7 @@
 use std::fmt::Write;
 
 use moth_plan::breach::Breach;
+use moth_plan::headroom::Headroom;
 use moth_plan::picture::{Motion, PictureMap};
 use moth_plan::setup::Setup;
 use moth_plan::text::Size;
@@ -25,7 +26,7 @@ pub fn run(options: &PlanOptions, setup_options: &SetupInUseOptions) -> Outcome 
     let mut in_use = SetupInUse::open(setup_options)?;
     options.draw.check()?;
     let setup = Setup {
-        headroom_percent: options.headroom.map_or(in_use.setup.headroom_percent, f64::from),
+        headroom: options.headroom.map_or(in_use.setup.headroom, |percent| Headroom::of_percent(percent.into())),
         household: options.household.unwrap_or(in_use.setup.household),
         audio: options.audio.unwrap_or(in_use.setup.audio),
         motion: options.motion.unwrap_or(in_use.setup.motion),
@@ -86,7 +87,7 @@ impl<'a> Json<'a> {
             setup: &in_use.setup_name,
             service: &in_use.service.name,
             basis: &plan.basis,
-            headroom_percent: plan.setup.headroom_percent,
+            headroom_percent: plan.setup.headroom.percent(),
             household_bps: plan.setup.household.bps(),
             video_bps: plan.budget.advised().bps(),
             audio_bps: plan.budget.audio.bps(),

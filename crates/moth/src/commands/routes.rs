@@ -196,7 +196,7 @@ impl Report<'_> {
             line: &self.kept.line,
             service: &self.in_use.service.name,
             planned_bps: self.test.wanted.planned.bps(),
-            headroom_percent: self.test.wanted.headroom * 100.0,
+            headroom_percent: self.test.wanted.headroom.percent(),
             seconds: self.test.plan.length.as_secs(),
             up_to_bps: self.test.plan.up_to.bps(),
             cancelled: self.test.state == TestState::Cancelled,
@@ -285,7 +285,7 @@ impl Report<'_> {
             "\n{}: {} planned, {} to stay free. Over {}, {}.",
             self.in_use.service.name,
             wanted.planned,
-            percent(wanted.headroom),
+            wanted.headroom,
             self.kept.line,
             out::date(self.kept.date)
         );
@@ -321,7 +321,7 @@ impl Report<'_> {
 
 /// The drawn comparison: a band for each server on one scale, its seconds, and why it is in its place.
 fn comparison(results: &[ServerResult], ranking: &Ranking, wanted: Wanted) -> String {
-    let need = wanted.planned.scaled(1.0 / (1.0 - wanted.headroom).max(0.05));
+    let need = wanted.headroom.needed_for(wanted.planned);
     let rates = results.iter().filter_map(|r| r.best()).map(|carried| carried.sustained);
     let scale = Scale::over(rates.chain([need]), 56);
     let names = results.iter().map(|r| r.server.chars().count()).max().unwrap_or(0);

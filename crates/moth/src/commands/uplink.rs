@@ -70,7 +70,7 @@ pub fn run(options: &UplinkOptions, setup_options: &SetupInUseOptions) -> Outcom
         }
         (runs, failed, around)
     });
-    let headroom = in_use.setup.headroom_percent / 100.0;
+    let headroom = in_use.setup.headroom;
     let Some(reading) = read(&runs, &around, headroom) else {
         let why = failed.unwrap_or_else(|| "ended by hand before there was anything to tell".into());
         return Err(Failure::Server { server: target.server.name, why });

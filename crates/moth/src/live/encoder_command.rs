@@ -18,7 +18,7 @@ use crate::system::child::{self, Group};
 
 /// An encoder gets this long to end when asked to, and then is ended. Ours.
 const ENDS: Duration = Duration::from_secs(3);
-/// And this long to publish. Ours.
+/// An encoder that was begun gets this long to publish. Ours.
 const PUBLISHES: Duration = Duration::from_secs(20);
 /// One that ended by itself is run again after this. Ours.
 const AGAIN: Duration = Duration::from_secs(2);

@@ -40,7 +40,7 @@ pub(crate) fn line(kept: &Kept, in_use: &SetupInUse, is_made_up: bool) -> Option
         server: server.clone(),
         runs: runs.clone(),
         around: around.clone(),
-        headroom: in_use.setup.headroom_percent / 100.0,
+        headroom: in_use.setup.headroom,
         is_made_up,
     })
 }

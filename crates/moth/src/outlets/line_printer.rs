@@ -12,7 +12,7 @@ use crate::system::out;
 
 /// So many lines may wait for a reader. Ours.
 const WAITING: usize = 16;
-/// And so long for the last ones, at the end. Ours.
+/// At the end, the last lines are waited for so long. Ours.
 const LAST_LINES: Duration = Duration::from_secs(2);
 
 /// Lines on their way to standard output, on a thread of their own: a reader that stops costs lines, never a frame.

@@ -1,6 +1,7 @@
 //! The line of a stand-in server, shaped like the newest measurement.
 
 use moth_core::rate::Bitrate;
+use moth_plan::headroom::Headroom;
 use moth_plan::line::read;
 use moth_plan::surroundings::Surroundings;
 use moth_stage::LineShape;
@@ -18,7 +19,7 @@ const BUFFER_MS: f64 = 100.0;
 pub(super) fn newest(history: &History, in_use: &SetupInUse) -> Option<(LineShape, String)> {
     let server = in_use.server_in_use(history);
     let line = history.newest_uplink().and_then(|(kept, runs)| {
-        let reading = read(runs, &Surroundings::default(), 0.0)?;
+        let reading = read(runs, &Surroundings::default(), Headroom::NONE)?;
         let measured = Measured {
             per_second: runs.iter().flat_map(|run| run.carried.per_second.iter().copied()).collect(),
             round_trip_ms: reading.idle_rtt_ms,

@@ -36,7 +36,7 @@ impl Advice {
         let means = Means {
             sustained: basis.sustained,
             worst_moments: basis.p5,
-            headroom: setup.headroom_percent / 100.0,
+            headroom: setup.headroom,
             household: setup.household,
             audio: setup.audio,
             at_least: basis.at_least,
@@ -77,13 +77,13 @@ pub fn budget_sentence(plan: &Advice) -> String {
         household => format!(", {household} for the household"),
     };
     format!(
-        "Use {} of video and {} of audio: {}. The upload sustains {at_least}{} ({}); {} % of it stays free{household}.",
+        "Use {} of video and {} of audio: {}. The upload sustains {at_least}{} ({}); {} of it stays free{household}.",
         plan.budget.advised(),
         plan.budget.audio,
         plan.budget.binding.words(),
         plan.basis.sustained,
         plan.basis.from,
-        plan.setup.headroom_percent,
+        plan.setup.headroom,
     )
 }
 

@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use moth_core::rate::Bitrate;
+use moth_plan::headroom::Headroom;
 use moth_plan::line;
 use moth_plan::surroundings::Surroundings;
 use moth_store::results::History;
@@ -49,7 +50,7 @@ impl Basis {
             })
         });
         let line = history.newest_uplink().and_then(|(kept, runs)| {
-            let reading = line::read(runs, &Surroundings::default(), 0.0)?;
+            let reading = line::read(runs, &Surroundings::default(), Headroom::NONE)?;
             let from = format!("measured on {} on {}", kept.line, out::date(kept.date));
             Some(Self {
                 sustained: reading.sustained,

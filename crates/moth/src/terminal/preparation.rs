@@ -101,7 +101,7 @@ impl Preparation {
 
     /// Shows the newest of what is kept.
     fn recall(&mut self) {
-        let headroom = self.in_use.setup.headroom_percent / 100.0;
+        let headroom = self.in_use.setup.headroom;
         if let Some((kept, servers)) = self.history.newest_routes(&self.in_use.service_name) {
             let wanted = self.in_use.wanted();
             self.test = Some(Arc::new(RoutesTest {
@@ -311,7 +311,7 @@ impl Preparation {
         // Runs of one sitting belong together: the more of them, the more their spread says.
         self.runs.push(run.clone());
         let around = self.around.clone().unwrap_or_default();
-        self.reading = read(&self.runs, &around, self.in_use.setup.headroom_percent / 100.0);
+        self.reading = read(&self.runs, &around, self.in_use.setup.headroom);
         let server = self.sitting.clone().unwrap_or_default();
         self.keep(Kept {
             date: now,

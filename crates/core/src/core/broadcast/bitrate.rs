@@ -17,7 +17,7 @@ const TAKES: Duration = Duration::from_secs(10);
 const BEYOND: f64 = 1.25;
 /// An encoder that has not gone this share of the way down has not heeded what it was asked for. Ours.
 const HEEDED: f64 = 0.25;
-/// And one that wavers by less than this share was asked for nothing that could be seen. Ours.
+/// A change by less than this share cannot be seen, as encoders waver by as much. Ours.
 const SEEN: f64 = 0.12;
 /// What is read off the wire is told in steps of this. Ours.
 const STEP: Bitrate = Bitrate::from_kbps(50);

@@ -36,7 +36,7 @@ impl Losses {
         self.since = if is_losing { self.since.or(Some(now)) } else { None };
     }
 
-    /// The same for the next broadcast: who counts, and what was lost of late, is not known of that one.
+    /// The losses of the next broadcast, of which nothing is known yet; the total goes on.
     pub(in crate::core) fn carried_over(&self) -> Self {
         Self { before: self.before + self.counted().0.total(), ..Self::default() }
     }

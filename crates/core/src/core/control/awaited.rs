@@ -16,7 +16,8 @@ pub(super) const LOOKED_FOR: Duration = Duration::from_secs(120);
 const READ_OVER: Duration = RATES.saturating_mul(2);
 /// A bitrate on the wire this near to what was told is that one: an encoder's own wavering over a keyframe interval. Ours.
 const NEAR: f64 = 0.12;
-/// And this share of the way there must be gone: nothing that was done may be near as well. Ours.
+/// A bitrate counts as changed once this share of the way there is gone: where little was asked, what was before is near as well.
+/// Ours.
 const MOST: f64 = 0.6;
 /// From this share of the way on, a part of it is done. Ours.
 const PART: f64 = 0.25;

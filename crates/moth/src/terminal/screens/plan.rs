@@ -75,15 +75,15 @@ fn exports(model: &Model, _: &Snapshot) -> Vec<(Subject, String)> {
 
 fn key(model: &mut Model, code: KeyCode) -> Reaction {
     let Some(preparation) = model.preparation.as_mut() else { return Reaction::none() };
-    let headroom = preparation.in_use.setup.headroom_percent;
+    let headroom = preparation.in_use.setup.headroom;
     let change = match code {
         KeyCode::Char('m') => {
             let at = Motion::ALL.iter().position(|m| *m == preparation.in_use.setup.motion).unwrap_or(0);
             preparation.cell = None;
             Change::Motion(Motion::ALL[(at + 1) % Motion::ALL.len()])
         }
-        KeyCode::Char('-') => Change::Headroom((headroom - 5.0).max(0.0)),
-        KeyCode::Char('+' | '=') => Change::Headroom((headroom + 5.0).min(90.0)),
+        KeyCode::Char('-') => Change::Headroom(headroom.more_by(-5.0)),
+        KeyCode::Char('+' | '=') => Change::Headroom(headroom.more_by(5.0)),
         KeyCode::Char('w') => return write(preparation),
         KeyCode::Char('k') => return Reaction::open(Dialog::EnterKey(Typed::default())),
         KeyCode::Char('x') => return Reaction::open(Dialog::ForgetKey),

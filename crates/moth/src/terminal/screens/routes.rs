@@ -183,7 +183,7 @@ fn asked(preparation: &Preparation, palette: Palette, width: u16) -> Line<'stati
         "{}  {} planned, {} to stay free, {} s each  ",
         preparation.in_use.service.name,
         wanted.planned,
-        percent(wanted.headroom),
+        wanted.headroom,
         preparation.seconds()
     );
     let room = usize::from(width).saturating_sub(text.chars().count());
@@ -199,7 +199,7 @@ fn servers_on_a_scale(
     roomy: bool,
 ) {
     let wanted = preparation.in_use.wanted();
-    let need = wanted.planned.scaled(1.0 / (1.0 - wanted.headroom).max(0.05));
+    let need = wanted.headroom.needed_for(wanted.planned);
     let with_seconds = list.width >= 118;
     let beside = NAMES + GRADES + if with_seconds { SECONDS + 2 } else { 0 };
     let results: Vec<ServerResult> = preparation.test.as_ref().map_or_else(Vec::new, |test| test.results());
