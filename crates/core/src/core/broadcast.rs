@@ -238,7 +238,7 @@ impl Broadcast {
         load.gpu_encode = load.gpu_encode.or(self.encoder.latest(now, STALE));
     }
 
-    /// How a stage's losses are known, and where the frame rate is: [`Origin::Reported`] if the broadcaster states it.
+    /// How a frame's interval is known: [`Origin::Reported`] if the broadcaster states its rate.
     pub(super) fn interval_origin(&self) -> Origin {
         if self.stream.fps.is_some() { Origin::Reported } else { Origin::Inferred }
     }

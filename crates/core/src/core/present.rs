@@ -28,10 +28,10 @@ impl Core {
         let measured = |value: f64| if on_air { Figure::known(value, Origin::Measured) } else { Figure::UNKNOWN };
         let share = |gauge: &Gauge| Figure::maybe(gauge.mean(now, NOW).map(|v| v * 100.0), Origin::Measured);
         let figures = link.figures;
-        let skipped_total = Figure::known(broadcast.skipped.total(), broadcast.skipped.counted().1);
+        let skipped_total = Figure::known(broadcast.skipped.total(), broadcast.skipped.total_origin());
         let lagged_total = Figure::maybe(
             broadcast.is_lagged_total_known().then(|| broadcast.lagged.total()),
-            broadcast.lagged.counted().1,
+            broadcast.lagged.total_origin(),
         );
         Snapshot {
             at: now,
@@ -81,7 +81,9 @@ impl Core {
     }
 
     fn journey(&self, facts: &Facts, skipped: Figure<u64>, lagged: Figure<u64>) -> [Stage; 4] {
-        let origin = |figure: Figure<u64>| figure.origin.unwrap_or(Origin::Inferred);
+        // What is lost now may be known otherwise than what was lost before.
+        let [lagged_origin, skipped_origin] =
+            [&self.broadcast.lagged, &self.broadcast.skipped].map(|losses| losses.counted().1);
         let budget = Figure::maybe(facts.interval_ms, self.broadcast.interval_origin());
         let on_air =
             |value: f64| if facts.broadcasting { Figure::known(value, Origin::Measured) } else { Figure::UNKNOWN };
@@ -93,7 +95,7 @@ impl Core {
                 name: "render",
                 budget,
                 used: Figure::maybe(facts.render_ms, Origin::Reported),
-                lost_now: Figure::maybe(facts.lagged.map(|l| l.round() as u64), origin(lagged)),
+                lost_now: Figure::maybe(facts.lagged.map(|l| l.round() as u64), lagged_origin),
                 lost_total: lagged,
                 word: "lagged",
                 fault: Fault::Rendering,
@@ -102,7 +104,7 @@ impl Core {
                 name: "encode",
                 budget,
                 used: Figure::maybe(facts.encode_ms, Origin::Reported),
-                lost_now: lost(facts.skipped, origin(skipped)),
+                lost_now: lost(facts.skipped, skipped_origin),
                 lost_total: skipped,
                 word: "skipped",
                 fault: Fault::Encoder,

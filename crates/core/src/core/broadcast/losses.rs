@@ -15,8 +15,8 @@ pub(in crate::core) struct Losses {
     pub(in crate::core) inferred: Trail,
     /// When the present run of losses began: no loss in [`crate::facts::CLEAR`] before it.
     pub(in crate::core) since: Option<Moment>,
-    /// What was lost in the broadcasts before this one.
-    before: f64,
+    /// What was lost in the broadcasts before this one, and how that is known.
+    before: Option<(f64, Origin)>,
 }
 
 impl Losses {
@@ -27,7 +27,17 @@ impl Losses {
 
     /// All that were lost, in this broadcast and those before it.
     pub(in crate::core) fn total(&self) -> u64 {
-        (self.before + self.counted().0.total()).round() as u64
+        (self.before.map_or(0.0, |(lost, _)| lost) + self.counted().0.total()).round() as u64
+    }
+
+    /// How that total is known: it is inferred if any part of it is.
+    pub(in crate::core) fn total_origin(&self) -> Origin {
+        let is_counted = self.reported.is_known() || self.inferred.is_known();
+        match self.before {
+            Some((_, before)) if !is_counted => before,
+            Some((lost, Origin::Inferred)) if lost > 0.0 => Origin::Inferred,
+            _ => self.counted().1,
+        }
     }
 
     /// Notes where a run of losses begins and ends; one is over when nothing was lost for `clear`.
@@ -38,7 +48,8 @@ impl Losses {
 
     /// The losses of the next broadcast, of which nothing is known yet; the total goes on.
     pub(in crate::core) fn carried_over(&self) -> Self {
-        Self { before: self.before + self.counted().0.total(), ..Self::default() }
+        let lost = self.before.map_or(0.0, |(lost, _)| lost) + self.counted().0.total();
+        Self { before: Some((lost, self.total_origin())), ..Self::default() }
     }
 }
 
@@ -58,6 +69,30 @@ mod tests {
         next.inferred.add(Moment::from_ms(2000), 2.0);
         assert_eq!((next.counted().1, next.total()), (Origin::Inferred, 9));
         assert_eq!(next.counted().0.within(Moment::from_ms(2000), Duration::from_secs(3)), 2.0);
+    }
+
+    #[test]
+    fn a_total_is_no_surer_than_any_part_of_it_and_stays_what_it_was_when_the_broadcaster_has_left() {
+        let reported = |losses: &mut Losses, lost: f64| {
+            losses.reported.set(Moment::from_ms(0), 0.0);
+            losses.reported.set(Moment::from_ms(1000), lost);
+        };
+        let mut first = Losses::default();
+        reported(&mut first, 7.0);
+        let mut left = first.carried_over();
+        assert_eq!(
+            (left.total(), left.total_origin()),
+            (7, Origin::Reported),
+            "it was reported, though nobody is there"
+        );
+        reported(&mut left, 2.0);
+        assert_eq!((left.total(), left.total_origin()), (9, Origin::Reported));
+
+        let mut read = Losses::default();
+        read.inferred.add(Moment::from_ms(0), 3.0);
+        let mut next = read.carried_over();
+        reported(&mut next, 2.0);
+        assert_eq!((next.total(), next.counted().1, next.total_origin()), (5, Origin::Reported, Origin::Inferred));
     }
 
     #[test]
