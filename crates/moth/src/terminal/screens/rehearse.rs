@@ -1,14 +1,8 @@
 //! The Rehearse screen: what can be rehearsed, the climb or the soak as it goes, and what it came to.
 
 use moth_core::Snapshot;
-use moth_core::rate::grouped;
-use moth_core::suspects::Fault;
-use moth_rehearsal::climb::{Purpose, Tried};
-use moth_rehearsal::figures::{Figures, Known};
-use moth_rehearsal::finding::{ClimbFinding, lasted};
-use moth_rehearsal::ladder::{Kind, Value};
-use moth_rehearsal::runner::{Runner, Stand};
-use moth_rehearsal::soak::{Soak, Soaked, TO_DO};
+use moth_rehearsal::ladder::Kind;
+use moth_rehearsal::soak::{Soak, TO_DO};
 use moth_store::rehearsals::What;
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -16,18 +10,21 @@ use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
 use crate::failure::Failure;
-use crate::rehearsal::run::{Run, Task};
+use crate::rehearsal::run::Task;
 use crate::rehearsal::{self, Wanted};
-use crate::rehearsal::{CONFIRMS, SOAK_S, STEP_S, rungs, server_words, told};
+use crate::rehearsal::{CONFIRMS, SOAK_S, STEP_S, rungs, server_words};
 use crate::terminal::dialogs::Dialog;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::model::Model;
+use crate::terminal::parts::climb::{climbed, climbing};
+use crate::terminal::parts::rungs::{GAVE_WAY, HELD};
+use crate::terminal::parts::soak::{soak_over, soaking};
 use crate::terminal::preparation::Preparation;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::rehearsing::CHOICES;
 use crate::terminal::rehearsing::{RehearsalOrder, Rehearsing};
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
-use crate::terminal::style::format::{fit, number, wrap};
+use crate::terminal::style::format::{fit, wrap};
 use crate::terminal::style::palette::Palette;
 use crate::terminal::style::paragraphs::{paint, wrapped};
 use crate::terminal::wish::Wish;
@@ -35,21 +32,6 @@ use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use moth_store::config::Change;
 use std::sync::Arc;
 
-/// Columns of a rung's tries. Ours.
-const TRIES: usize = 7;
-/// Columns of a bar. Ours.
-const BAR: usize = 20;
-/// A screen of so many columns has room for every figure. Ours.
-const WIDE: u16 = 150;
-
-/// Columns of what a rung is, of what came of it, and of a figure.
-fn columns(wide: bool) -> (usize, usize, usize) {
-    if wide { (25, 37, 10) } else { (22, 24, 9) }
-}
-
-/// The mark of a try that held, and of one in which something gave way.
-const HELD: &str = "●";
-const GAVE_WAY: &str = "▲";
 /// Longer things to do are not taken, in characters. Ours.
 const LONGEST: usize = 80;
 
@@ -66,7 +48,7 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
         Some(run) => match (&run.over, &run.task) {
             (Some(over), _) => match &over.what {
                 What::Climb(finding) => climbed(palette, run, finding, area),
-                What::Soak(soaked) => soaked_lines(palette, run, soaked, area),
+                What::Soak(soaked) => soak_over(palette, run, soaked, area),
             },
             (None, Task::Climb(runner)) => climbing(palette, run, runner, snapshot, area),
             (None, Task::Soak(soak)) => soaking((palette, rehearsing.to_do_at), run, soak, snapshot, area),
@@ -109,7 +91,7 @@ fn help(_: Shown<'_>, mut help: HelpLines<'_>) {
     help.key("e", "take a climb away as SVG or PDF");
     help.others();
     help.gap();
-    help.word("● ▲", "a try that held; one in which something gave way");
+    help.word(&format!("{HELD} {GAVE_WAY}"), "a try that held; one in which something gave way");
     help.word("clean", "it held for the whole of the longer run");
     for line in wrap(&words(), 62) {
         help.word("", &line);
@@ -373,328 +355,6 @@ fn last_words(past: &moth_store::rehearsals::Rehearsed) -> String {
         What::Soak(soaked) => soaked.sentence(),
     };
     format!("{date}{simulated}: {what}")
-}
-
-/// Where it goes, above everything while one runs.
-fn heading(palette: Palette, run: &Run, what: &str, right: &str, area: Rect) -> Line<'static> {
-    let to = match (&run.about.simulated, run.about.is_made_up) {
-        (_, true) => format!("to {} on the observatory's afternoon, all made up", run.about.server),
-        (Some(_), false) => "to a stand-in server: the line is simulated".into(),
-        (None, false) => format!("to {}", run.about.server),
-    };
-    let left = format!("{what} · {to}");
-    let room = usize::from(area.width).saturating_sub(right.chars().count() + 2);
-    let pad = usize::from(area.width).saturating_sub(fit(&left, room).chars().count() + right.chars().count());
-    Line::from(vec![
-        Span::styled(fit(&left, room), palette.strong()),
-        Span::raw(" ".repeat(pad)),
-        Span::styled(right.to_owned(), palette.faint()),
-    ])
-}
-
-fn bar(done: usize, of: usize) -> String {
-    let filled = (done * BAR).checked_div(of).unwrap_or(0).min(BAR);
-    format!("{}{}", "▇".repeat(filled), "·".repeat(BAR - filled))
-}
-
-fn climbing(palette: Palette, run: &Run, runner: &Runner, snapshot: &Snapshot, area: Rect) -> Vec<Line<'static>> {
-    let left = match runner.left_s() {
-        0 => String::new(),
-        s => format!("about {} left if all holds", lasted(s.div_ceil(10) * 10)),
-    };
-    let what = format!("Climb of {}", plural(runner.ladder().kind()));
-    let mut lines = vec![heading(palette, run, &what, &left, area)];
-    lines.extend(wrapped(&standing(run, runner, snapshot), area.width, Style::new()));
-    let verdict = &snapshot.verdict;
-    let said = match (runner.stand(), verdict.fault) {
-        (Stand::Trying, Fault::None) => "Nothing gives way now.".to_owned(),
-        (Stand::Trying, fault) => format!("{}: {}", fault.word().to_uppercase(), verdict.sentence),
-        // What the rung before left behind is told as no fault of anything.
-        _ => String::new(),
-    };
-    let style = if verdict.fault == Fault::None { palette.faint() } else { palette.fault(verdict.fault) };
-    lines.push(Line::styled(fit(&said, area.width.into()), style));
-    if area.height >= 20 {
-        lines.push(Line::default());
-    }
-    let rows = usize::from(area.height).saturating_sub(lines.len());
-    lines.extend(Rungs::of_a_runner(palette, runner).lines(rows, area));
-    lines
-}
-
-fn plural(kind: Kind) -> &'static str {
-    match kind {
-        Kind::Bitrate => "bitrates",
-        Kind::Preset => "presets",
-        Kind::Picture => "pictures",
-    }
-}
-
-/// What is waited for before anything is tried.
-fn waiting(run: &Run, snapshot: &Snapshot) -> String {
-    match (&run.about.publish_to, snapshot.on_air_since) {
-        (Some(to), None) => format!("Waiting for your broadcaster: have it publish to {to}, with any stream key."),
-        (None, None) => "Waiting for the encoder to publish.".into(),
-        (_, Some(_)) => format!("The broadcaster is there; {} does not take it yet.", run.about.server),
-    }
-}
-
-/// What is being done, in a sentence.
-fn standing(run: &Run, runner: &Runner, snapshot: &Snapshot) -> String {
-    let at =
-        |value: &Value, rung: usize| format!("{} ({} of {})", value.words(), rung + 1, runner.ladder().rungs().len());
-    match (runner.stand(), runner.now()) {
-        (Stand::Waiting, _) => waiting(run, snapshot),
-        (Stand::Setting, Some((value, rung, ..))) => format!("Setting {}.", at(value, rung)),
-        (Stand::Asking, Some((value, rung, ..))) => {
-            let seen = snapshot.awaited.as_ref().map_or("", |awaited| awaited.sentence.as_str());
-            format!("Set your broadcaster to {} now; it counts once the wire shows it. {seen}", at(value, rung))
-        }
-        (Stand::Settling, Some((value, rung, ..))) => {
-            format!("{} is set; what was before drains away.", at(value, rung))
-        }
-        (Stand::Trying, Some((value, rung, length, purpose))) => {
-            let seen = runner.seen();
-            let why = match purpose {
-                Purpose::Search => "is tried",
-                Purpose::Again => "is tried again, as it gave way once",
-                Purpose::Confirm => "must hold for longer",
-            };
-            // Its first seconds still hold what was before.
-            let lost = match seen.seconds() {
-                0 => "its first seconds do not count".to_owned(),
-                _ if seen.lost() > 0.0 => format!("{:.1} % of the frames lost so far", seen.lost() * 100.0),
-                _ => "nothing lost so far".into(),
-            };
-            let of = if seen.seconds() <= length.least_s { length.least_s } else { length.most_s };
-            format!("{} {why}: {} of {}, {lost}.", at(value, rung), lasted(seen.seconds()), lasted(of))
-        }
-        (Stand::PuttingBack, _) => format!("{} is put back.", runner.start().words()),
-        _ => "It is over.".into(),
-    }
-}
-
-/// The rungs, the heaviest at the top, each with its tries and what was measured in the newest.
-struct Rungs<'a> {
-    palette: Palette,
-    rungs: &'a [Value],
-    tries: &'a [Tried],
-    /// The climb that is under way.
-    runner: Option<&'a Runner>,
-    /// The highest that was clean, and the one to use, once that is known.
-    clean: Option<usize>,
-    recommended: Option<usize>,
-    known: Known,
-}
-
-impl<'a> Rungs<'a> {
-    fn of_a_runner(palette: Palette, runner: &'a Runner) -> Self {
-        let (rungs, tries) = (runner.ladder().rungs(), runner.climb().tries());
-        let (runner, known) = (Some(runner), runner.known());
-        Self { palette, rungs, tries, runner, clean: None, recommended: None, known }
-    }
-
-    fn of_a_finding(palette: Palette, finding: &'a ClimbFinding) -> Self {
-        let ClimbFinding { rungs, tries, highest_clean: clean, recommended, known, .. } = finding;
-        Self { palette, rungs, tries, runner: None, clean: *clean, recommended: *recommended, known: *known }
-    }
-
-    /// The rung that is set or tried.
-    fn now(&self) -> Option<usize> {
-        self.runner?.now().map(|(_, rung, ..)| rung)
-    }
-
-    fn lines(&self, rows: usize, area: Rect) -> Vec<Line<'static>> {
-        let wide = area.width >= WIDE;
-        let (values, came, figure) = columns(wide);
-        let mut head = format!("{:values$}{:TRIES$}{:came$}{:>7}", "  step", "tries", "it came to", "lost");
-        let names: &[&str] = if wide {
-            &["sent kb/s", "bits/px", "frames/s", "CPU %", "GPU %", "encode ms", "queue ms"]
-        } else {
-            &["CPU %", "queue ms"]
-        };
-        for name in names {
-            head.push_str(&format!("{name:>figure$}"));
-        }
-        let mut lines = vec![Line::styled(fit(&head, area.width.into()), self.palette.faint())];
-        // How all of it is known goes below, where there is room.
-        let foot = wrapped(&self.known.words(), area.width, self.palette.faint());
-        let room_for_all = 1 + self.rungs.len() + foot.len();
-        let counts = self.runner.is_some_and(|runner| !self.tries.is_empty() || runner.seen().seconds() > 0);
-        let foot = if counts && rows >= room_for_all { foot } else { Vec::new() };
-        let room = rows.saturating_sub(1 + foot.len()).max(1);
-        // With less room than rungs, those around what matters are shown.
-        let middle = self.now().or(self.clean).unwrap_or(0);
-        let top = self.rungs.len().saturating_sub(1);
-        let last = (middle + room / 2).min(top).max((room - 1).min(top));
-        let first = (last + 1).saturating_sub(room);
-        lines.extend((first..=last).rev().filter_map(|rung| Some(self.row(rung, self.rungs.get(rung)?, wide))));
-        lines.extend(foot);
-        lines
-    }
-
-    fn row(&self, rung: usize, value: &Value, wide: bool) -> Line<'static> {
-        let palette = self.palette;
-        let of_rung: Vec<&Tried> = self.tries.iter().filter(|tried| tried.rung == rung).collect();
-        let (is_clean, is_recommended) = (self.clean == Some(rung), self.recommended == Some(rung));
-        let runner = self.runner.filter(|_| self.now() == Some(rung));
-        let mark = if runner.is_some() || is_recommended { '▸' } else { ' ' };
-        let name = format!("{mark} {}", value.words());
-        let style = if runner.is_some() || is_clean || is_recommended {
-            palette.strong()
-        } else if of_rung.is_empty() {
-            palette.faint()
-        } else {
-            Style::new()
-        };
-        let (values, came_to, figure_columns) = columns(wide);
-        let mut spans = vec![Span::styled(format!("{:values$}", fit(&name, values - 1)), style)];
-        let hidden = of_rung.len().saturating_sub(TRIES - 2);
-        for tried in of_rung.iter().skip(hidden) {
-            let fault = tried.at_fault.map_or(Fault::Network, |(fault, _)| fault);
-            spans.push(if tried.held {
-                Span::styled(HELD, palette.quantity())
-            } else {
-                Span::styled(GAVE_WAY, palette.fault(fault))
-            });
-        }
-        spans.push(Span::raw(" ".repeat(TRIES - (of_rung.len() - hidden))));
-        match (runner, of_rung.last()) {
-            (Some(runner), newest) if runner.stand() == Stand::Trying || newest.is_none() => {
-                let least_s = runner.now().map_or(0, |(_, _, length, _)| length.least_s);
-                spans.push(Span::styled(bar(runner.seen().seconds(), least_s), palette.quantity()));
-            }
-            (_, None) => {}
-            (_, Some(newest)) => {
-                let came = came(newest, is_clean, is_recommended);
-                let fault = newest.at_fault.filter(|_| !newest.held).map_or(Fault::None, |(fault, _)| fault);
-                spans.push(Span::styled(format!("{:came_to$}", fit(&came, came_to - 1)), palette.fault(fault)));
-                spans.push(Span::raw(format!("{:>5.1} %", newest.lost * 100.0)));
-                for figure in figures(&newest.figures, wide) {
-                    spans.push(Span::raw(format!("{figure:>figure_columns$}")));
-                }
-            }
-        }
-        Line::from(spans)
-    }
-}
-
-fn came(tried: &Tried, is_clean: bool, is_recommended: bool) -> String {
-    match (tried.held, tried.at_fault) {
-        (false, Some((fault, Some(cause)))) => format!("{}: {}", fault.word(), cause.words()),
-        (false, Some((fault, None))) => format!("{} gave way", fault.word()),
-        (false, None) => "frames were lost".into(),
-        (true, _) if is_clean && is_recommended => "clean, recommended".into(),
-        (true, _) if is_clean => "clean: the highest".into(),
-        (true, _) if is_recommended => "held, recommended".into(),
-        (true, _) => "held".into(),
-    }
-}
-
-fn figures(figures: &Figures, wide: bool) -> Vec<String> {
-    let whole = |value: Option<f64>| value.map_or_else(|| "n/a".into(), |value| grouped(value.round().max(0.0) as u64));
-    if !wide {
-        return vec![whole(figures.cpu_percent), whole(figures.queue_ms)];
-    }
-    vec![
-        whole(figures.sent_kbps),
-        figures.bits_per_pixel.map_or_else(|| "n/a".into(), |bits| format!("{bits:.3}")),
-        figures.fps.map_or_else(|| "n/a".into(), |fps| format!("{fps:.0}")),
-        whole(figures.cpu_percent),
-        whole(figures.gpu_percent),
-        number(figures.encode_ms),
-        whole(figures.queue_ms),
-    ]
-}
-
-fn climbed(palette: Palette, run: &Run, finding: &ClimbFinding, area: Rect) -> Vec<Line<'static>> {
-    let mut lines = vec![heading(palette, run, &format!("Climb of {}: over", plural(finding.climb)), "", area)];
-    for (i, sentence) in told::sentences(run).iter().enumerate() {
-        lines.extend(wrapped(sentence, area.width, if i == 0 { palette.strong() } else { Style::new() }));
-    }
-    if area.height >= 30 {
-        lines.push(Line::default());
-    }
-    let rows = usize::from(area.height).saturating_sub(lines.len());
-    if rows >= 3 {
-        lines.extend(Rungs::of_a_finding(palette, finding).lines(rows, area));
-    }
-    lines
-}
-
-fn soaking(
-    (palette, to_do_at): (Palette, usize),
-    run: &Run,
-    soak: &Soak,
-    snapshot: &Snapshot,
-    area: Rect,
-) -> Vec<Line<'static>> {
-    let (seconds, of) = soak.progress();
-    let left = format!("{} left", lasted(of.saturating_sub(seconds)));
-    let mut lines = vec![heading(palette, run, "Soak", &left, area)];
-    let soaked = soak.soaked();
-    if soak.is_running() {
-        let told = if seconds == 0 { "Its first seconds do not count.".into() } else { soaked.sentence() };
-        lines.push(Line::from(vec![
-            Span::styled(bar(seconds, of), palette.quantity()),
-            Span::raw(format!(" {}", lasted(seconds))),
-        ]));
-        lines.extend(wrapped(&told, area.width, palette.strong()));
-    } else {
-        let told = waiting(run, snapshot);
-        lines.extend(wrapped(&told, area.width, palette.strong()));
-    }
-    let verdict = &snapshot.verdict;
-    if verdict.fault != Fault::None {
-        let said = format!("{}: {}", verdict.fault.word().to_uppercase(), verdict.sentence);
-        lines.extend(wrapped(&said, area.width, palette.fault(verdict.fault)));
-    }
-    lines.push(Line::default());
-    lines.push(Line::styled(
-        "Do these one after another, and tick each: it is marked on the lanes of Watch.",
-        palette.faint(),
-    ));
-    let from = soaked.from;
-    for (i, to_do) in soaked.to_do.iter().enumerate() {
-        let mark = if to_do.done_at.is_some() { '✓' } else { '·' };
-        let when = to_do.done_at.map_or(String::new(), |at| format!("  {} into it", lasted(at.saturating_sub(from))));
-        let style = if i == to_do_at { palette.key() } else { Style::new() };
-        lines.push(Line::from(vec![
-            Span::styled(fit(&format!(" {mark} {} ", to_do.text), usize::from(area.width).saturating_sub(20)), style),
-            Span::styled(when, palette.faint()),
-        ]));
-    }
-    lines.extend(broke_lines(palette, &soaked, area));
-    lines
-}
-
-fn broke_lines(palette: Palette, soaked: &Soaked, area: Rect) -> Vec<Line<'static>> {
-    let mut lines = Vec::new();
-    if soaked.broke.is_empty() {
-        return lines;
-    }
-    lines.push(Line::default());
-    lines.push(Line::styled("What broke it", palette.faint()));
-    for broke in soaked.broke.iter().rev().take(8) {
-        let fault = broke.at_fault.map_or(Fault::None, |(fault, _)| fault);
-        let told = format!("{GAVE_WAY} {}", broke.words(soaked.from));
-        lines.push(Line::styled(fit(&told, area.width.into()), palette.fault(fault)));
-    }
-    lines
-}
-
-fn soaked_lines(palette: Palette, run: &Run, soaked: &Soaked, area: Rect) -> Vec<Line<'static>> {
-    let mut lines = vec![heading(palette, run, "Soak: over", "", area)];
-    for (i, sentence) in told::sentences(run).iter().enumerate() {
-        lines.extend(wrapped(sentence, area.width, if i == 0 { palette.strong() } else { Style::new() }));
-    }
-    lines.extend(broke_lines(palette, soaked, area));
-    let undone: Vec<&str> = soaked.to_do.iter().filter(|t| t.done_at.is_none()).map(|t| t.text.as_str()).collect();
-    if !undone.is_empty() {
-        lines.push(Line::default());
-        lines.extend(wrapped(&format!("Not done meanwhile: {}.", undone.join("; ")), area.width, palette.faint()));
-    }
-    lines
 }
 
 /// How long a climb's steps are, for the help.
