@@ -16,7 +16,7 @@ use crate::stage::Stage;
 use crate::watch::Watch;
 use crate::{clients, publishers, servers};
 
-/// A broadcaster stays on air for so long, in seconds, before another takes its place.
+/// A broadcaster stays on air for so long, in seconds, before another takes its place. Ours.
 const SHIFT_S: std::ops::Range<u64> = 8..20;
 /// Who asks for the place on air is answered within this; one that asked before would have it by right. Ours.
 const ANSWERED: Duration = Duration::from_secs(4);

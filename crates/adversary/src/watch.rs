@@ -12,6 +12,7 @@ use tokio::time::sleep;
 const LONGEST_SILENCE: Duration = Duration::from_millis(2500);
 /// While somebody broadcasts, frames come within this. Ours.
 const FRAMES_WITHIN: Duration = Duration::from_secs(4);
+/// What the moth may take at the most while it is attacked: memory in kilobytes, and descriptors. Ours.
 const MOST_KB: u64 = 64 << 10;
 const MOST_DESCRIPTORS: usize = 200;
 

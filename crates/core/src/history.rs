@@ -7,7 +7,7 @@ use serde::Serialize;
 use crate::moment::Moment;
 use crate::state::State;
 
-/// Seconds in one sealed page; pages are shared between snapshots, so a snapshot of a whole evening is cheap.
+/// Seconds in one sealed page; pages are shared between snapshots, so a snapshot of a whole evening is cheap. Ours.
 const PAGE: usize = 256;
 
 /// One second of a broadcast. What was not known is `None`.

@@ -4,7 +4,7 @@ use std::fmt;
 
 use secrecy::{ExposeSecret, SecretString};
 
-/// The most bytes a key may have; longer than any service's, short enough for one AMF0 string.
+/// The most bytes a key may have; longer than any service's, short enough for one AMF0 string. Ours.
 pub const MAX_KEY_BYTES: usize = 4096;
 
 /// A stream key. It prints as `[stream key]`, is wiped when dropped, and leaves this type only

@@ -9,6 +9,7 @@ use crate::page::{self, Words, page};
 use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
 use crate::ticks::{clock, top};
+/// Room for the steps' names and for what came of each try, and the height of a try, in pixels. Ours.
 
 const NAMES: f64 = 150.0;
 const RIGHT: f64 = 330.0;

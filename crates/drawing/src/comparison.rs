@@ -9,6 +9,7 @@ use crate::page::{self, Words, page};
 use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
 use crate::ticks::{clock, number, top};
+/// Room for what is compared and for the figures, and the height of a bar, in pixels. Ours.
 
 const NAMES: f64 = 118.0;
 const VALUES: f64 = 210.0;

@@ -12,8 +12,9 @@ use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
 use crate::ticks::number;
 
-/// Between two stages.
+/// Between two stages. Ours.
 const PATH: f64 = 50.0;
+/// The height of a stage's gauge, in pixels. Ours.
 const GAUGE: f64 = 18.0;
 
 /// Draws the journey as it stood at a moment.

@@ -9,7 +9,7 @@ use crate::theme::Colour;
 use crate::ticks::{clock, number, top};
 use crate::time::Time;
 
-/// Between lanes.
+/// Between lanes. Ours.
 pub(crate) const GAP: f64 = 12.0;
 
 /// What a lane shows.

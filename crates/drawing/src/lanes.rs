@@ -12,9 +12,9 @@ use crate::theme::Theme;
 use crate::ticks::{clock, number};
 use crate::time::Time;
 
-/// Verdicts and changes told below; more are counted.
+/// Verdicts and changes told below; more are counted. Ours.
 const MOST_TOLD: usize = 24;
-/// Where their words begin, behind their names and times.
+/// Where their words begin, behind their names and times. Ours.
 const TOLD_AT: f64 = 178.0;
 
 /// The lanes there are, from the scene to the server, with the machine below.

@@ -8,6 +8,7 @@ use crate::page::{self, Words, page};
 use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
 use crate::ticks::{number, top};
+/// Room for the names and for the figures, and the heights of both charts, in pixels. Ours.
 
 const LEFT: f64 = 118.0;
 const RIGHT: f64 = 150.0;

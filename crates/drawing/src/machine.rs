@@ -11,11 +11,12 @@ use crate::theme::Theme;
 use crate::ticks::{number, top};
 use crate::time::Time;
 
-/// Programs that are told apart in a panel.
+/// Programs that are told apart in a panel. Ours.
 const MOST_TOLD: usize = 3;
+/// The heights of a panel, in pixels. Ours.
 const PANEL: f64 = 90.0;
 const SMALL: f64 = 46.0;
-/// A program's letter stands in each part of the width that is so wide.
+/// A program's letter stands in each part of the width that is so wide. Ours.
 const LETTERS: f64 = 160.0;
 
 /// Draws a machine's load over a stretch.

@@ -8,7 +8,7 @@ use crate::sheet::{Drawing, Sheet, Writing};
 use crate::theme::Theme;
 use crate::ticks::clock;
 
-/// How wide a drawing is that stands by itself, in pixels.
+/// How wide a drawing is that stands by itself, in pixels. Ours.
 const WIDTH: f64 = 1120.0;
 
 /// The words around a drawing.

@@ -13,16 +13,16 @@ use crate::ticks::clock;
 use crate::why::Question;
 use crate::{lanes, line, machine, servers, summary, trial, why};
 
-/// Above and below what stands on a page, in pixels.
+/// Above and below what stands on a page, in pixels. Ours.
 const TOP: f64 = 60.0;
 const FOOT: f64 = 64.0;
-/// Verdicts that are shown with their evidence; the others stand in the list below the lanes.
+/// Verdicts that are shown with their evidence; the others stand in the list below the lanes. Ours.
 const MOST_SHOWN: usize = 8;
 /// Suspects of each.
 const SUSPECTS: usize = 3;
-/// Of the lanes' height, so that they stand on the first page.
+/// Of the lanes' height, so that they stand on the first page. Ours.
 const TALL: f64 = 0.75;
-/// Changes that are shown.
+/// Changes that are shown. Ours.
 const MOST_TRIALS: usize = 6;
 
 const TITLE: &str = "Report on a broadcast";

@@ -11,7 +11,7 @@ use plotters_svg::SVGBackend;
 use crate::face;
 use crate::theme::{Colour, Theme};
 
-/// Parts of a pixel.
+/// Parts of a pixel. Ours.
 const FINE: f64 = 10.0;
 
 /// plotters 0.3 divides sizes by this on their way into SVG, and lifts a text by half the height of an x, which in this
@@ -116,7 +116,7 @@ fn together(text: &str) -> String {
     kept
 }
 
-/// Beside what is drawn by itself, and on a page of a report.
+/// Beside what is drawn by itself, and on a page of a report. Ours.
 const MARGIN: f64 = 32.0;
 const PAGE_MARGIN: f64 = 56.0;
 

@@ -9,7 +9,7 @@ use crate::evening::{Evening, Lost, Stood, Stretch};
 use crate::lanes;
 use crate::ticks::{clock, number};
 
-/// Losses that are no further apart are one stretch, in seconds.
+/// Losses that are no further apart are one stretch, in seconds. Ours.
 const APART: usize = 10;
 
 /// What was lost, and when.

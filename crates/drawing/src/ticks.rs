@@ -1,6 +1,6 @@
 //! Where an axis is marked, and how.
 
-/// Steps of a time axis, in seconds.
+/// Steps of a time axis, in seconds. Ours.
 const STEPS_S: [u32; 15] = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14_400];
 
 /// Whole steps of time between two moments, in seconds, at most so many.

@@ -7,7 +7,7 @@ use crate::names::letters;
 use crate::sheet::{Anchor, Sheet, Writing};
 use crate::ticks::{clock, times};
 
-/// For the names before the lanes, and for their values behind them.
+/// For the names before the lanes, and for their values behind them. Ours.
 const NAMES: f64 = 118.0;
 const VALUES: f64 = 92.0;
 

@@ -12,8 +12,9 @@ use crate::ticks::{clock, number, top};
 use crate::time::Time;
 use crate::why::capitalised;
 
-/// Drawn before the change at the least, in seconds.
+/// Drawn before the change at the least, in seconds. Ours.
 const BEFORE_S: f64 = 20.0;
+/// The height of a bar, in pixels. Ours.
 const BAR: f64 = 13.0;
 
 /// Draws what came of a change.

@@ -19,7 +19,7 @@ const MORE: f64 = 165.0;
 const SIGNS: (usize, usize) = (6, 2);
 /// A sign that weighs less is not told: it makes a suspect 1.1 times likelier.
 const LEAST_BANS: f64 = 0.05;
-/// Before and behind a verdict, in seconds.
+/// Before and behind a verdict, in seconds. Ours.
 const AROUND_S: f64 = 20.0;
 
 /// What is asked about.

@@ -159,7 +159,7 @@ pub(crate) fn prepare(wanted: &Wanted, in_use: &SetupInUse, doors: &Doors) -> Re
 pub(crate) fn prepare_demo(wanted: &Wanted, in_use: &SetupInUse, seed: u64) -> Result<Prepared, Failure> {
     /// A server of the afternoon with nothing in its way.
     const BEARS: &str = "Brackwater";
-    /// Short steps: a demo is looked at for minutes.
+    /// Short steps: a demo is looked at for minutes. Ours.
     const SHORT_S: usize = 5;
     let mut in_use = in_use.clone();
     // The stand-in broadcaster takes presets of these names.

@@ -164,7 +164,7 @@ pub struct PictureMap {
 
 /// The heights offered, in lines: multiples of 72, whose 16:9 widths are whole multiples of 8 as well. Ours.
 const STEP_LINES: u32 = 72;
-/// The fewest lines offered, and the most.
+/// The fewest lines offered, and the most. Ours.
 const LINES: (u32, u32) = (360, 2160);
 /// Sizes of which a fast scene should not go below for a higher frame rate, in lines. Ours.
 const LEAST_FOR_RATE: u32 = 540;

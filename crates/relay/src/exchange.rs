@@ -34,7 +34,7 @@ impl Default for Limits {
     }
 }
 
-/// What has waited longer than this is not worth handing to a connection that is being left, in milliseconds.
+/// What has waited longer than this is not worth handing to a connection that is being left, in milliseconds. Ours.
 const FRESH_MS: u128 = 500;
 
 /// Never more than so many messages wait, whatever their size: eight tracks of 120 pictures a second and their sound fill 4 s with

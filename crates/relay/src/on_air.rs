@@ -20,7 +20,7 @@ use crate::shared::Shared;
 /// A broadcaster that comes back while its last broadcast is being seen off waits for this long; then that is cut short. Ours.
 const SEEING_OFF: Duration = Duration::from_millis(1200);
 /// One that has been silent for so long makes room for another; the first for one of the same host, which is most likely the same
-/// broadcaster come back.
+/// broadcaster come back. Ours.
 const MAKES_ROOM: (Duration, Duration) = (Duration::from_millis(1500), Duration::from_secs(5));
 /// One that is on its way out gets this long: what it sent last is read before its end is seen. Ours.
 const ON_ITS_WAY_OUT: Duration = Duration::from_millis(500);

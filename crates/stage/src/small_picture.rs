@@ -9,7 +9,7 @@ const DOWN: u32 = 4;
 const BLOCKS: usize = (ACROSS * DOWN) as usize;
 /// Samples of a block: luma, and two of chroma at half the size each way.
 const SAMPLES: usize = 384;
-/// The blocks in which something happens.
+/// The blocks in which something happens. Ours.
 const LIVELY: [usize; 2] = [11, 20];
 /// By how many levels they change from one frame interval to the next, and in how many they have become light, or dark. Ours.
 const STEP: u64 = 8;

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
 
-/// What a pipe is given to bring something, or to end.
+/// What a pipe is given to bring something, or to end. Ours.
 #[cfg(unix)]
 const PATIENCE_S: i64 = 5;
 

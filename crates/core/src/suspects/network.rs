@@ -30,18 +30,19 @@ const QUEUE_ALARM: f64 = 0.6;
 const CLEAR_SHARE: f64 = 0.8;
 /// A link may be down this long at the beginning without an alarm: connecting takes a moment. Ours.
 const CONNECTING_S: f64 = 1.5;
-/// What a line carries is divided so that something is left: trade practice is 75–80 %.
+/// What a line carries is divided so that something is left: trade practice is 75–80 %, of which this is our choice.
 const USE_OF_LINE: f64 = 0.78;
 /// No proposal goes below this; a picture at less helps nobody. Ours.
 const LOWEST: Bitrate = Bitrate::from_kbps(300);
-/// A probe that takes this share of our own round trip's rise longer than ever waits in the same queue.
+/// A probe that takes this share of our own round trip's rise longer than ever waits in the same queue. Ours.
 const SAME_QUEUE: f64 = 0.35;
 /// A router in the same house answers within a few milliseconds; above this rise something waits before it. Our own
 /// setting, in milliseconds.
 const GATEWAY_RISE_MS: f64 = 15.0;
 /// An upload explains a shortage if it takes at least this share of what is missing. Ours.
 const EXPLAINS: f64 = 0.5;
-/// A radio's signal below this is weak, in dBm: trade practice for video is −67 dBm or better.
+/// A radio's signal below this is weak, in dBm: trade practice for video is −67 dBm or better, below which
+/// we leave a little.
 const WEAK_DBM: f64 = -72.0;
 
 /// What carries less than this share of what is asked is a stall. Ours.
@@ -56,7 +57,7 @@ const SETTLES_S: f64 = 7.0;
 const ANSWERS_S: f64 = 3.0;
 /// What an outage left behind is carried, or given up, within so many seconds. Ours.
 const CATCHES_UP_S: f64 = 15.0;
-/// An answer that is later than this, in milliseconds, is late, however late our own are.
+/// An answer that is later than this, in milliseconds, is late, however late our own are. Ours.
 const LATE_MS: f64 = 20.0;
 
 use Cause::{LineShort, LocalLink, Route, ServerSlow, UploadBeyond, UploadHere};

@@ -13,7 +13,7 @@
 
 /// Seconds in a block. Ours.
 pub const BLOCK: usize = 4;
-/// Seconds after the change at which something may be said; the last ends a trial.
+/// Seconds after the change at which something may be said; the last ends a trial. Ours.
 pub const LOOKS: [usize; 4] = [20, 28, 40, 60];
 /// The chance of an error that is spent at each look. Ours.
 const CHANCE: f64 = 0.012;

@@ -41,15 +41,15 @@ const NEW: f64 = 0.6;
 const NOTHING: f64 = 0.08;
 /// One that changes by so many times as much as those around it begins another scene, if it was not late. Ours.
 const CUT: f64 = 4.0;
-/// One that changes by so many levels, and twice as much as those before, may be another scene. (Measured: cuts 50–63.)
+/// One that changes by so many levels, and twice as much as those before, may be another scene. (Measured: cuts 50–63.) Ours.
 const ANOTHER: f64 = 25.0;
 /// A picture changes by more than others if it does by so many times. Ours.
 const PAST: f64 = 1.03;
 /// No jump counts for more: behind a longer hitch is another picture altogether. Ours.
 const MOST_JUMP: f64 = 0.7;
-/// New pictures on each side that it is measured against.
+/// New pictures on each side that it is measured against. Ours.
 const NEAR: usize = 2;
-/// Where none is near, it is measured against the last so many, if they are no older than this, in seconds.
+/// Where none is near, it is measured against the last so many, if they are no older than this, in seconds. Ours.
 const IN_TIME: usize = 24;
 const IN_TIME_S: f64 = 12.0;
 /// With so little repeated for so long, in seconds, a picture is one that moves at the full rate. Ours.

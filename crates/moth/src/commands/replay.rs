@@ -22,7 +22,7 @@ use crate::terminal::{Wires, operate};
 
 /// The screen is given something new this often. Ours.
 const SHOW_EACH: Duration = Duration::from_millis(67);
-/// How fast it can go, in steps of a key.
+/// How fast it can go, in steps of a key. Ours.
 const SPEEDS: [f64; 10] = [0.25, 0.5, 1.0, 2.0, 4.0, 8.0, 16.0, 60.0, 240.0, 1000.0];
 
 /// Shows a file on the whole screen.

@@ -10,7 +10,7 @@ use moth_store::results::{History, Kept, Tested};
 
 use crate::setup_in_use::SetupInUse;
 
-/// A test belongs to a broadcast if it ended no longer before its beginning.
+/// A test belongs to a broadcast if it ended no longer before its beginning. Ours.
 const DAY: SignedDuration = SignedDuration::from_hours(24);
 
 /// A time as the clock of this place shows it.

@@ -1,6 +1,7 @@
 //! File descriptors: what listens takes few ([`crate::outlets::few`], the relay's lobby), and the limit is raised besides.
 
-/// Many times what is ever open. Some programs that are begun walk over all that could be, and a system may allow a thousand million.
+/// Many times what is ever open. Some programs that are begun walk over all that could be, and a system may allow a thousand
+/// million. Ours.
 #[cfg(unix)]
 const ENOUGH: u64 = 8192;
 

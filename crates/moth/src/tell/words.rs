@@ -18,7 +18,7 @@ pub const EXPECTED: &str = "expected one of: bitrate RATE (or +RATE, -RATE, +10%
 const VERBS: [&str; 10] =
     ["bitrate", "server", "preset", "size", "rate", "priority", "keeper", "failover", "undo", "state"];
 
-/// Bitrates that can be told, in bits per second.
+/// Bitrates that can be told, in bits per second. Ours.
 const BITRATES: std::ops::RangeInclusive<u64> = 100_000..=200_000_000;
 /// Niceness of a low priority. Ours.
 const LOWERED: i32 = 5;

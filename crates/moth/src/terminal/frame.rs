@@ -17,7 +17,7 @@ use super::style::palette::{Palette, state_mark};
 use super::style::paragraphs::{paint, wrapped};
 use crate::recordings::player::ReplayState;
 
-/// The smallest terminal it fits on.
+/// The smallest terminal it fits on. Ours.
 pub(super) const SMALLEST: (u16, u16) = (80, 24);
 
 /// Draws the whole screen.

@@ -24,7 +24,7 @@ use crate::setup_in_use::advice::Advice;
 use crate::setup_in_use::basis::Basis;
 use crate::setup_in_use::consent::Dose;
 
-/// How long a server may be tested, in seconds.
+/// How long a server may be tested, in seconds. Ours.
 const LENGTHS: [u64; 3] = [10, 30, 60];
 
 /// What is running.

@@ -4,7 +4,7 @@
 pub(super) const BEATS: usize = 6;
 /// Repeats that come at a beat share a phase: the mean of their phases is longer than chance makes it once in so many tries, all
 /// beats that are tried taken together (Rayleigh's test, N. I. Fisher, *Statistical Analysis of Circular Data*, 1993, section
-/// 4.3); and never below this, nor above that.
+/// 4.3); and never below this, nor above that. Ours.
 const ONCE_IN: f64 = 50.0;
 const IN_PHASE: (f64, f64) = (0.5, 0.95);
 

@@ -7,19 +7,19 @@
 use super::{Judged, Judgement, Jump, Repeats, median};
 
 /// Repeats stand apart: pictures that are neither they nor plainly new are no more than so many times as many. Where a face moves
-/// unevenly, or things turn round, what changes least is the end of a range. (Measured: 0–1.2 for lateness, 1.6–7 there.)
+/// unevenly, or things turn round, what changes least is the end of a range. (Measured: 0–1.2 for lateness, 1.6–7 there.) Ours.
 const BETWEEN: f64 = 2.0;
 /// Repeats of a late scene differ little from the picture they repeat: in the middle one of several runs, by no more than this share
-/// of what the pictures before did. (Measured: 0–0.3 for lateness.)
+/// of what the pictures before did. (Measured: 0–0.3 for lateness.) Ours.
 const DEEP: f64 = 0.33;
 /// A scene that goes on while its pictures are late jumps by so much behind them, as a natural logarithm, in the mean of
-/// several. (Measured: 0.14–0.5 for lateness, -0.03 to 0.1 for slow sources.)
+/// several. (Measured: 0.14–0.5 for lateness, -0.03 to 0.1 for slow sources.) Ours.
 pub(super) const JUMP: f64 = 0.13;
 /// That mean must be so many standard errors above nothing. Ours.
 const SURE: f64 = 2.5;
 /// Behind this share of a late scene's repeats the picture changes by more than any near them does ([`super::PAST`]); things that
 /// move slowly, by whole dots of the screen, stand still and go on by the same steps as ever. (Measured: 0.4–0.9 for lateness, 0–0.2 for
-/// those.)
+/// those.) Ours.
 const PAST_ALL: f64 = 0.34;
 /// A scene that is late with every picture shows each no more than so many times again. Ours.
 const LATE_WITH_ALL: u64 = 3;

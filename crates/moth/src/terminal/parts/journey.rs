@@ -16,7 +16,7 @@ use crate::terminal::style::format::{fit, number};
 use crate::terminal::style::palette::Palette;
 use crate::terminal::style::palette::state_mark;
 
-/// Rows the journey takes.
+/// Rows the journey takes. Ours.
 pub(in crate::terminal) const ROWS: u16 = 4;
 /// Columns of the path between two stages, its arrow included.
 fn path_columns(area: Rect) -> u16 {

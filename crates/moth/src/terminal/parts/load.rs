@@ -11,7 +11,7 @@ use crate::terminal::parts::lanes::EIGHTHS;
 use crate::terminal::style::format::fit;
 use crate::terminal::style::palette::Palette;
 
-/// Columns for what is measured, and for its value.
+/// Columns for what is measured, and for its value. Ours.
 const NAMES: usize = 14;
 const VALUES: usize = 11;
 /// A share above this is worth a colour: it is where the core begins to weigh it, too. Ours.
@@ -20,7 +20,7 @@ const FULL: f64 = 0.9;
 /// The one share of which much is good.
 const CLOCK: &str = "clock";
 
-/// Rows a machine takes.
+/// Rows a machine takes. Ours.
 pub(in crate::terminal) const ROWS: u16 = 12;
 
 /// Draws machines side by side, as many as fit.

@@ -5,7 +5,7 @@ use std::cell::Cell;
 use crossterm::event::KeyCode;
 use moth_core::Snapshot;
 
-/// Seconds that one column of the lanes may stand for.
+/// Seconds that one column of the lanes may stand for. Ours.
 const ZOOMS: [usize; 5] = [1, 2, 5, 15, 60];
 
 /// Where on the time axis one looks.

@@ -24,9 +24,9 @@ fn shown(snapshot: &Snapshot) -> Option<&Trial> {
     (age < Duration::from_secs((LONGEST_S + SETTLE_S) as u64) + STAYS).then_some(trial)
 }
 
-/// Where the sentences begin.
+/// Where the sentences begin. Ours.
 const INDENT: usize = 9;
-/// Rows of a trial's sentence at the most.
+/// Rows of a trial's sentence at the most. Ours.
 const SENTENCE: usize = 2;
 
 /// The trial's sentence, in as many rows as it takes.

@@ -327,7 +327,7 @@ fn trips(result: &ServerResult) -> String {
     parts.join(", ")
 }
 
-/// The most rows and columns a second's bar takes.
+/// The most rows and columns a second's bar takes. Ours.
 const BAR: (u16, usize) = (9, 5);
 
 /// The server being tested, else the one under the cursor, second by second.

@@ -21,7 +21,7 @@ use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_els
 use crate::terminal::style::format::{clock, fit, with_unit, wrap};
 use crate::terminal::style::palette::Palette;
 
-/// Columns for a suspect's name and share, and for the newest value at the right.
+/// Columns for a suspect's name and share, and for the newest value at the right. Ours.
 const NAMES: u16 = 40;
 const VALUES: u16 = 15;
 
