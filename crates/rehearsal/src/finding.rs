@@ -314,42 +314,11 @@ pub fn lasted(seconds: usize) -> String {
 
 /// What would let a rig bear more.
 fn lift(fault: Fault, cause: Option<Cause>) -> &'static str {
-    match cause {
-        Some(Cause::LineShort) => {
-            "The line limits this rig: a line with more upload, or one that nobody else uses, would lift it; so may a server that is reached another way (Routes)."
-        }
-        Some(Cause::UploadHere) => "Another program's upload limits it: pause that one, and climb again.",
-        Some(Cause::UploadBeyond) => {
-            "Somebody else on the line limits it: have the router share the line fairly, or pause what uploads, and climb again."
-        }
-        Some(Cause::LocalLink) => {
-            "The way to the first router limits it: a cable, or a place nearer to the radio, would lift it."
-        }
-        Some(Cause::Route) => "The way to this server limits it: another server may be reached better (Routes).",
-        Some(Cause::ServerSlow) => "This server limits it, as it does not read faster: another one may (Routes).",
-        Some(Cause::ServerAway | Cause::ServerRefuses) => {
-            "The server was away in the middle: climb again, or on another server."
-        }
-        Some(Cause::PresetHeavy) => {
-            "The encoder limits this rig: a lighter preset, a smaller picture or a lower frame rate would lift it; so would an encoder in the GPU."
-        }
-        Some(Cause::CpuStarved) => {
-            "Other programs take the CPU: close them, or raise the broadcaster's priority, and climb again."
-        }
-        Some(Cause::EncoderFull) => {
-            "The GPU's encoder block limits it: a smaller picture or a lower frame rate would lift it, or freeing it of other programs."
-        }
-        Some(Cause::Heat) => "Heat limits it: air and dust first; then climb again.",
-        Some(Cause::Disk) => "The disk that is recorded to limits it: record to another, or at a lower bitrate.",
-        Some(Cause::GpuSaturated) => {
-            "The GPU limits it: a lighter scene, a cap on its frame rate, or freeing it of other programs would lift it."
-        }
-        Some(Cause::SceneHeavy) => "The scene limits it: fewer or lighter sources would lift it.",
-        None => match fault {
-            Fault::Encoder => "The encoder limits it, and why is not clear: Machine shows what else ran.",
-            Fault::Rendering => "The rendering limits it, and why is not clear: Machine shows what else ran.",
-            _ => "The network limits it, and where is not clear: Routes measures servers and line.",
-        },
+    match (cause, fault) {
+        (Some(cause), _) => cause.lift(),
+        (None, Fault::Encoder) => "The encoder limits it, and why is not clear: Machine shows what else ran.",
+        (None, Fault::Rendering) => "The rendering limits it, and why is not clear: Machine shows what else ran.",
+        (None, _) => "The network limits it, and where is not clear: Routes measures servers and line.",
     }
 }
 
