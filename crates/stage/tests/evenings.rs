@@ -113,7 +113,7 @@ async fn every_evening_ends_in_its_verdict_from_ten_seeds() {
             waits.push(wait);
         }
     }
-    assert_eq!(waits.len(), 100);
+    assert!(waits.len() >= 100, "{} were tried", waits.len());
 }
 
 #[tokio::test(start_paused = true)]
