@@ -135,7 +135,7 @@ const CUT: (u16, u16) = (5000, 45_000);
 /// What is true of a clip.
 ///
 /// # Errors
-/// If it is not said beside it.
+/// If nothing beside the clip says what happened in it, or that cannot be read.
 pub fn truth(path: &Path) -> Result<Truth, AnyError> {
     Ok(serde_json::from_str(&fs::read_to_string(crate::case::clip_truth_path(path))?)?)
 }

@@ -18,7 +18,7 @@ pub struct Score {
     pub told: Option<Wrong>,
     /// Every fault that is truly there was found, the standing one among them.
     pub fault_right: bool,
-    /// So was every cause.
+    /// Every cause was right, too.
     pub cause_right: bool,
     /// Seconds from the first lost frame to the first verdict with a right fault; zero if it was there before.
     pub wait_s: Option<f64>,

@@ -58,7 +58,7 @@ fn noise(seed: u64, part: u64) -> Pcg64Mcg {
     Pcg64Mcg::seed_from_u64(seed.wrapping_mul(1_000_003).wrapping_add(part))
 }
 
-/// Runs it.
+/// Besieges a moth for as long as is wanted, and looks at it all the while.
 ///
 /// # Errors
 /// What was not borne, in a sentence; or what could not be begun.

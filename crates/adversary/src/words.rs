@@ -7,7 +7,7 @@ use moth_rtmp::session::{Publisher, Receiver, ReceiverEvent};
 
 /// On chunk stream 5, a message of no length and kind 18 (data), for message stream 1; each byte after it is one more.
 pub const EMPTY_MESSAGE: [u8; 12] = [5, 0, 0, 0, 0, 0, 0, 18, 1, 0, 0, 0];
-/// One more of them.
+/// A byte that repeats the message before it: one more empty message on the same chunk stream.
 pub const ONE_MORE: u8 = 0xc5;
 /// A ping request: chunk stream 2, type 4, six bytes (RTMP 1.0, section 7.1.7).
 pub const PING: [u8; 18] = [2, 0, 0, 0, 0, 0, 6, 4, 0, 0, 0, 0, 0, 6, 1, 2, 3, 4];
@@ -19,7 +19,7 @@ pub struct Words {
     pub introduction: Vec<Vec<u8>>,
     /// A picture that needs no other.
     pub keyframe: Vec<u8>,
-    /// That the stream is over.
+    /// The message that ends a stream.
     pub end: Vec<u8>,
 }
 

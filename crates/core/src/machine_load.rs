@@ -89,7 +89,7 @@ pub struct MachineLoad {
     /// The hottest sensor of those that slow the machine down, in degrees Celsius.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub celsius: Option<f64>,
-    /// From there on it is slowed down, in degrees Celsius.
+    /// The temperature from which on it is slowed down, in degrees Celsius.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub limit_celsius: Option<f64>,
     /// Free where recordings go, in bytes.

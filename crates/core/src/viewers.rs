@@ -24,14 +24,14 @@ pub struct Freezes {
 }
 
 impl Freezes {
-    /// One more, of so many milliseconds.
+    /// Counts a freeze of so many milliseconds.
     pub fn add(&mut self, ms: u64) {
         self.count += 1;
         self.longest_ms = self.longest_ms.max(ms);
         self.total_ms += ms;
     }
 
-    /// These and others.
+    /// These freezes and those of another stretch, together.
     #[must_use]
     pub fn and(self, other: Self) -> Self {
         Self {

@@ -93,7 +93,7 @@ pub struct Standing {
     pub state: Option<State>,
     /// The stages of a frame's journey.
     pub stages: [Stage; 4],
-    /// Those that lose frames.
+    /// The stages that lose frames.
     pub losing: Vec<Fault>,
     /// Every cause, and what is known for and against it, whether or not a frame is lost.
     pub weighed: Vec<(Fault, Vec<Weighed>)>,

@@ -52,7 +52,7 @@ pub struct Names {
 }
 
 impl Names {
-    /// One more, if it is new.
+    /// Adds a name that texts may hold, unless it is known already.
     pub fn add(&mut self, kind: Kind, name: &str) {
         let name = name.trim();
         if !name.is_empty() && !self.known.iter().any(|(known, _)| known == name) {
@@ -60,7 +60,7 @@ impl Names {
         }
     }
 
-    /// Those of others, too.
+    /// Adds all names of another list.
     pub fn join(&mut self, others: &Self) {
         for (name, kind) in &others.known {
             self.add(*kind, name);

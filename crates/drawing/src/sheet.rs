@@ -159,7 +159,7 @@ impl Sheet {
         self.width - self.margin
     }
 
-    /// From there to there.
+    /// How wide what is drawn may be, from the left margin to the right one.
     pub(crate) fn room(&self) -> f64 {
         self.width - 2.0 * self.margin
     }

@@ -18,7 +18,7 @@ pub struct Places {
 }
 
 impl Places {
-    /// Those of a real machine.
+    /// The places at which a real machine tells of itself.
     #[must_use]
     pub fn real(recordings: Option<PathBuf>) -> Self {
         Self { recordings }

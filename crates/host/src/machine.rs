@@ -37,7 +37,7 @@ pub struct Places {
 }
 
 impl Places {
-    /// Those of a real machine.
+    /// The places at which a real machine tells of itself.
     #[must_use]
     pub fn real(recordings: Option<PathBuf>) -> Self {
         Self { proc: "/proc".into(), sys: "/sys".into(), recordings }

@@ -78,7 +78,7 @@ pub enum Failure {
         "there is no service of that name; there is: {known}. The stream key itself is asked for, and never an argument"
     )]
     NotAService {
-        /// Those that are known.
+        /// The names that are known.
         known: String,
     },
     /// A service, server or region that is not there.
@@ -88,7 +88,7 @@ pub enum Failure {
         what: &'static str,
         /// The name.
         name: String,
-        /// Those that are known.
+        /// The names that are known.
         known: String,
     },
     /// A service without servers.

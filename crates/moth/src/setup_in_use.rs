@@ -67,7 +67,7 @@ pub enum KeyStatus {
     Command,
     /// It is kept, since then.
     Kept(SystemTime),
-    /// There is none.
+    /// No key is known.
     Missing,
 }
 

@@ -72,7 +72,7 @@ pub struct Ranking {
     pub places: Vec<Place>,
     /// Whether it is the line, or single servers.
     pub finding: RoutesFinding,
-    /// That in a sentence.
+    /// The finding in a sentence.
     pub sentence: String,
 }
 

@@ -271,7 +271,7 @@ impl ClimbFinding {
         format!("{rung} and more could not be tried: {}.", ceiling.why.trim_end_matches('.'))
     }
 
-    /// That the broadcaster is not as it was, if so.
+    /// Says so if the broadcaster is not as it was before.
     #[must_use]
     pub fn left(&self) -> Option<String> {
         let left_at = self.left_at.as_ref()?;

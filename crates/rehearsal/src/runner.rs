@@ -34,7 +34,7 @@ const LOADED: f64 = 0.8;
 /// What is to be done now.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Does {
-    /// This.
+    /// The broadcaster, or whoever has it in hand, is to do this.
     Act(Action),
     /// Drop every frame that waits: it is of the rung before.
     Drop,

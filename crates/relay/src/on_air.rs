@@ -87,7 +87,7 @@ impl Place {
         silent >= if is_same_host { MAKES_ROOM.0 } else { MAKES_ROOM.1 }
     }
 
-    /// Ready when who is on air is to make room for another.
+    /// Waits until the one on air is to make room for another.
     pub(crate) async fn is_wanted_by_another(&self) {
         self.shared.make_room.notified().await;
     }

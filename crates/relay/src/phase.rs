@@ -57,7 +57,7 @@ impl Phases {
         self.comes_to(|phase| phase != Phase::Idle).await;
     }
 
-    /// Ready once nobody is on air.
+    /// Waits until nobody is on air.
     pub(crate) async fn off_air(&self) {
         self.comes_to(|phase| phase != Phase::OnAir).await;
     }
@@ -67,7 +67,7 @@ impl Phases {
         timeout(long, self.comes_to(|phase| phase == Phase::Idle)).await.is_ok()
     }
 
-    /// Ready once the seeing-off is cut short.
+    /// Waits until the seeing-off is cut short.
     pub(crate) async fn is_cut_short(&self) {
         self.comes_to(|phase| phase == Phase::CutShort).await;
     }

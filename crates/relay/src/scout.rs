@@ -30,7 +30,7 @@ const PATIENCE: Duration = Duration::from_secs(1);
 /// How things stand, as far as the scout must know.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Doubt {
-    /// Somebody broadcasts.
+    /// Whether somebody broadcasts.
     pub on_air: bool,
     /// The connection is in doubt.
     pub in_doubt: bool,

@@ -57,7 +57,7 @@ impl std::ops::DerefMut for ExchangeGuard<'_> {
 }
 
 impl Shared {
-    /// Nobody is on air, and nothing waits.
+    /// The state in which nobody is on air, and nothing waits.
     pub(crate) fn new(limits: Limits) -> Self {
         let post = Post {
             exchange: Exchange::new(limits),

@@ -41,7 +41,7 @@ pub enum KeysError {
 }
 
 impl Keys {
-    /// Those kept below this folder.
+    /// The keys that are kept below this folder.
     #[must_use]
     pub fn below(data: &Path) -> Self {
         Self { dir: data.join("keys") }

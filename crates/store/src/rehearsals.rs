@@ -83,7 +83,7 @@ pub struct Rehearsals {
 }
 
 impl Rehearsals {
-    /// Those below this folder.
+    /// The rehearsals that are kept below this folder.
     #[must_use]
     pub fn below(data: &Path) -> Self {
         Self { lines: JsonLines::at(data.join("rehearsals.jsonl")), data: data.to_owned() }

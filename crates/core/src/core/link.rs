@@ -10,7 +10,7 @@ use crate::window::{Gauge, Trail};
 #[derive(Debug, Clone, Default)]
 pub(super) struct Link {
     pub up: bool,
-    /// There was a connection in this broadcast.
+    /// Whether there was a connection in this broadcast.
     pub was_up: bool,
     /// The last try was answered with a refusal.
     pub refused: bool,

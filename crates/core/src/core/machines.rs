@@ -20,7 +20,7 @@ const MOST_OTHERS: usize = 8;
 /// What is known of the machines.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Machines {
-    /// This one's newest load, and when it was read.
+    /// The newest load of the machine the moth runs on, and when it was read.
     own: MachineLoad,
     read_at: Option<Moment>,
     others: Vec<(Moment, MachineLoad)>,

@@ -123,7 +123,7 @@ impl Cases {
         }
     }
 
-    /// That something is not known, and what that weighs.
+    /// Takes that something is not known for a sign with these weights.
     pub(super) fn unknown(&mut self, text: &str, weights: &[(Cause, f64)]) {
         self.sign(None, text, weights);
     }

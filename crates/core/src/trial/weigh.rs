@@ -27,7 +27,7 @@ const LEAST_SHARE: f64 = 0.001;
 pub struct LostSecond {
     /// Frames that were due.
     pub due: u32,
-    /// Those of them that were lost.
+    /// How many of the frames due were lost.
     pub lost: u32,
 }
 
@@ -55,7 +55,7 @@ pub struct Weighing {
     pub less: (f64, f64),
     /// How likely chance alone puts the bad blocks so much before the change.
     pub chance: f64,
-    /// What that says now.
+    /// What the comparison says by now.
     pub says: Says,
 }
 

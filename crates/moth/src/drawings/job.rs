@@ -32,7 +32,7 @@ pub enum Work {
     Trial(Box<Evening>, Box<Trial>),
     /// The suspects of a verdict.
     Why(Box<Evening>, Box<Stood>, Stretch),
-    /// Those of a stage that loses nothing.
+    /// The suspects of a stage that loses nothing.
     Calm(Box<Evening>, Fault, Stretch),
     /// The load on a machine, by its place.
     Machine(Box<Evening>, usize, Stretch),

@@ -44,7 +44,7 @@ pub struct Values {
 }
 
 impl Values {
-    /// Those of a setup.
+    /// The values a setup is written with.
     #[must_use]
     pub fn of(setup: &Setup) -> Self {
         Self {

@@ -65,7 +65,7 @@ pub struct LivePlan {
     pub(crate) looks: bool,
     /// A stand-in server behind such a line takes it, in the place of the servers.
     pub(crate) stand_in: Option<LineShape>,
-    /// That a rehearsal with this setup was cut off, in sentences.
+    /// Says that a rehearsal with this setup was cut off, if one was.
     pub(crate) cut_off: Option<String>,
 }
 
@@ -91,7 +91,7 @@ impl Plan {
         }
     }
 
-    /// That a rehearsal with its setup was cut off, in sentences.
+    /// Says that a rehearsal with its setup was cut off, if one was.
     pub(crate) fn cut_off(&self) -> Option<String> {
         match self {
             Self::Demo(..) => None,

@@ -11,7 +11,7 @@ pub(crate) fn take_up(in_use: &SetupInUse) -> Option<String> {
     Some(words(&cut_off))
 }
 
-/// That a rehearsal was cut off, and what that left behind.
+/// Says that a rehearsal was cut off, and what that left behind.
 pub(crate) fn words(cut_off: &Rehearsed) -> String {
     let (found, left) = match &cut_off.what {
         What::Climb(finding) => (finding.sentence(), finding.left()),

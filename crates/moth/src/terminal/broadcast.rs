@@ -92,7 +92,7 @@ impl Show {
 enum Next {
     /// Nothing: the program ends.
     Nothing,
-    /// This is rehearsed.
+    /// A rehearsal, with what it was prepared with.
     Rehearsal(Box<Prepared>),
     /// The broadcast, or what there is without one.
     Live,

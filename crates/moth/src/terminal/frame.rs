@@ -121,7 +121,7 @@ fn name_words(model: &Model, snapshot: &Snapshot) -> String {
     }
 }
 
-/// That what is on is a rehearsal.
+/// Words for the title while what is on is a rehearsal.
 fn rehearsal_words(model: &Model) -> String {
     match (model.is_demo, model.preparation.as_ref().is_some_and(|before| before.in_use.service.unseen.is_some())) {
         (true, _) => "rehearsal, all made up".into(),

@@ -18,7 +18,7 @@ pub enum RehearsalOrder {
     Cancel,
     /// Something to do in a soak was done.
     Tick(usize),
-    /// There is something more to do.
+    /// Adds this to what is to be done in a soak.
     Add(String),
     /// Something is left out.
     LeaveOut(usize),

@@ -399,3 +399,205 @@ fn however_small_they_are_only_so_many_messages_wait() {
     let first = exchange.next(now).map(|packet| packet.role);
     assert_eq!(first, Some(Role::Header(HeaderSlot::Video)), "a header that made room is in force all the same");
 }
+
+fn exchange(queue_ms: u64, queue_bytes: usize) -> Exchange {
+    Exchange::new(Limits { queue_ms, queue_bytes })
+}
+
+/// Roles of all that is sent now.
+fn sent(exchange: &mut Exchange, now: Moment) -> Vec<Role> {
+    std::iter::from_fn(|| exchange.next(now)).map(|packet| packet.role).collect()
+}
+
+#[test]
+fn after_a_lower_bitrate_what_waits_may_wait_twice_as_long_but_not_for_ever() {
+    let waits_at = |exchange: &mut Exchange, ms: u64| {
+        exchange.offer(audio(0), Moment::from_ms(ms));
+        exchange.queue.iter().filter(|item| item.packet.role.depends()).count()
+    };
+    let offered = |is_patient: bool| {
+        let mut exchange = exchange(300, 1 << 20);
+        exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
+        exchange.next(Moment::START);
+        exchange.offer(video(Role::Disposable, 20, 50), Moment::from_ms(20));
+        exchange.offer(video(Role::Disposable, 40, 50), Moment::from_ms(300));
+        if is_patient {
+            exchange.be_patient(Moment::from_ms(500));
+        }
+        exchange
+    };
+    assert_eq!(waits_at(&mut offered(false), 499), 1, "the older of two is over the limit");
+    assert_eq!(waits_at(&mut offered(true), 499), 2);
+    assert_eq!(waits_at(&mut offered(true), 500), 1, "until then, and no longer");
+    assert_eq!(waits_at(&mut offered(true), 700), 0);
+}
+
+#[test]
+fn what_viewers_see_of_a_gap_is_told_and_what_was_sent_last() {
+    let mut exchange = exchange(3000, 1 << 20);
+    assert_eq!((exchange.last_sent(), exchange.freezes(Moment::START)), (None, (Freezes::default(), None)));
+    for n in 0..60_u32 {
+        let role = if n == 0 { Role::Keyframe } else { Role::Inter };
+        let now = Moment::from_ms(u64::from(n) * 20);
+        exchange.offer(video(role, n * 20, 50), now);
+        exchange.offer(audio(n * 20), now);
+        assert_eq!(sent(&mut exchange, now).len(), 2);
+    }
+    let last = Sent { at: Moment::from_ms(59 * 20), time_ms: 59 * 20, interval_ms: 20 };
+    assert_eq!(exchange.last_sent(), Some(last));
+    let (freezes, open_ms) = exchange.freezes(Moment::from_ms(59 * 20 + 900));
+    assert_eq!((freezes.count, open_ms), (0, Some(900)), "a gap that is still open");
+    let now = Moment::from_ms(59 * 20 + 1000);
+    exchange.offer(video(Role::Inter, 59 * 20 + 1000, 50), now);
+    exchange.next(now);
+    let (freezes, open_ms) = exchange.freezes(now);
+    assert_eq!((freezes.count, freezes.longest_ms, open_ms), (1, 1000, None));
+}
+
+#[test]
+fn how_much_waits_is_told_and_whether_anything_does() {
+    let mut exchange = exchange(3000, 1 << 20);
+    assert!(exchange.is_empty());
+    exchange.offer(header(HeaderSlot::Video, 1), Moment::START);
+    exchange.next(Moment::START);
+    exchange.offer(video(Role::Keyframe, 0, 50), Moment::from_ms(100));
+    exchange.offer(audio(0), Moment::from_ms(300));
+    let level = exchange.level(Moment::from_ms(900));
+    assert_eq!(level, QueueLevel { ms: 800.0, bytes: 54, limit_ms: 3000.0, before_keyframe: 0 });
+    assert!(!exchange.is_empty());
+    // A header that is due waits as well, though nothing else does.
+    exchange.begin_again();
+    assert_eq!(exchange.next(Moment::from_ms(900)).unwrap().role, Role::Header(HeaderSlot::Video));
+    exchange.begin_again();
+    exchange.next(Moment::from_ms(900));
+    exchange.next(Moment::from_ms(900));
+    exchange.next(Moment::from_ms(900));
+    assert!(exchange.is_empty());
+    exchange.due.push_back((HeaderSlot::Video, 0));
+    assert!(!exchange.is_empty());
+}
+
+#[test]
+fn what_comes_before_the_first_keyframe_is_dropped_and_counted_and_so_behind_an_interruption() {
+    let mut exchange = exchange(3000, 1 << 20);
+    let now = Moment::START;
+    let offer = |exchange: &mut Exchange, role| exchange.offer(video(role, 0, 50), now);
+    for _ in 0..3 {
+        offer(&mut exchange, Role::Inter);
+    }
+    assert_eq!((exchange.level(now).before_keyframe, exchange.accounts().video.dropped), (3, 3));
+    offer(&mut exchange, Role::Keyframe);
+    offer(&mut exchange, Role::Inter);
+    assert_eq!(sent(&mut exchange, now), [Role::Keyframe, Role::Inter]);
+    exchange.interrupted();
+    offer(&mut exchange, Role::Inter);
+    offer(&mut exchange, Role::Disposable);
+    assert_eq!((exchange.level(now).before_keyframe, exchange.accounts().video.dropped), (5, 5));
+    // A gap that the line made is another matter.
+    offer(&mut exchange, Role::Keyframe);
+    exchange.drop_what_waits();
+    offer(&mut exchange, Role::Inter);
+    assert_eq!((exchange.level(now).before_keyframe, exchange.accounts().video.dropped), (5, 7));
+}
+
+#[test]
+fn a_connection_that_is_left_gets_what_is_fresh_before_the_keyframe_of_the_next() {
+    let before = |roles: &[Role], waited_ms: u64| {
+        let mut exchange = exchange(3000, 1 << 20);
+        exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
+        exchange.next(Moment::START);
+        for role in roles {
+            let packet = if *role == Role::Audio { audio(0) } else { video(*role, 0, 50) };
+            exchange.offer(packet, Moment::START);
+        }
+        let now = Moment::from_ms(waited_ms);
+        std::iter::from_fn(|| exchange.next_before_keyframe(now)).map(|packet| packet.role).collect::<Vec<_>>()
+    };
+    let (inter, keyframe, sound) = (Role::Inter, Role::Keyframe, Role::Audio);
+    assert_eq!(before(&[inter, sound, keyframe, inter], 500), [inter, sound]);
+    assert_eq!(before(&[inter, sound, keyframe, inter], 501), [], "it is too old to be worth it");
+    assert_eq!(before(&[inter, sound, inter], 0), [], "no keyframe waits: nothing is left yet");
+    assert_eq!(before(&[keyframe, inter], 0), []);
+    // Sound alone has no keyframe to wait for; and one that begins at a keyframe anyway has been left already.
+    let mut alone = exchange(3000, 1 << 20);
+    alone.offer(audio(0), Moment::START);
+    assert_eq!(alone.next_before_keyframe(Moment::START), None);
+    let mut begun = exchange(3000, 1 << 20);
+    for role in [keyframe, inter, keyframe] {
+        begun.offer(video(role, 0, 50), Moment::START);
+    }
+    begun.next(Moment::START);
+    begun.begin_again();
+    assert_eq!(begun.next_before_keyframe(Moment::START), None);
+}
+
+#[test]
+fn a_connection_can_begin_only_where_a_keyframe_waits() {
+    let mut exchange = exchange(3000, 1 << 20);
+    exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
+    assert!(exchange.could_begin());
+    exchange.next(Moment::START);
+    exchange.offer(video(Role::Inter, 20, 50), Moment::START);
+    assert!(!exchange.could_begin());
+}
+
+#[test]
+fn what_is_exactly_at_a_limit_is_within_it() {
+    let mut bytes = exchange(3000, 1000);
+    bytes.offer(video(Role::Keyframe, 0, 600), Moment::START);
+    bytes.offer(video(Role::Inter, 20, 400), Moment::START);
+    assert_eq!((bytes.queued_bytes, bytes.accounts().video.dropped), (1000, 0));
+    let mut number = exchange(3000, 1 << 20);
+    number.offer(video(Role::Keyframe, 0, 1), Moment::START);
+    (1..MOST_WAITING).for_each(|_| number.offer(audio(0), Moment::START));
+    assert_eq!((number.queue.len(), number.accounts().audio.dropped), (MOST_WAITING, 0));
+    let mut age = exchange(300, 1 << 20);
+    age.offer(video(Role::Keyframe, 0, 50), Moment::START);
+    age.offer(audio(0), Moment::from_ms(600));
+    assert_eq!(age.accounts().video.dropped, 0);
+    age.offer(audio(0), Moment::from_ms(601));
+    assert_eq!(age.accounts().video.dropped, 1, "nothing waits twice as long as the limit");
+}
+
+#[test]
+fn an_old_note_before_them_makes_no_frame_old() {
+    let mut exchange = exchange(300, 1 << 20);
+    exchange.offer(note(0), Moment::START);
+    exchange.offer(video(Role::Keyframe, 0, 50), Moment::from_ms(1000));
+    exchange.offer(video(Role::Inter, 20, 50), Moment::from_ms(1000));
+    assert_eq!((exchange.queue.len(), exchange.accounts().video.dropped), (3, 0));
+}
+
+#[test]
+fn notes_that_were_sent_take_no_room_from_those_that_come() {
+    let mut exchange = exchange(3000, 1 << 20);
+    for _ in 0..3 {
+        (0..200).for_each(|_| exchange.offer(note(0), Moment::START));
+        assert_eq!(sent(&mut exchange, Moment::START).len(), 200);
+    }
+}
+
+#[test]
+fn headers_of_only_so_many_tracks_are_kept_and_those_in_force_are_renewed() {
+    let mut exchange = exchange(3000, 1 << 20);
+    for track in 0..=u8::try_from(MOST_HEADERS).unwrap() {
+        exchange.offer(Packet { track: Some(track), ..header(HeaderSlot::Audio, track) }, Moment::START);
+        exchange.next(Moment::START);
+    }
+    exchange.offer(Packet { track: Some(3), ..header(HeaderSlot::Audio, 99) }, Moment::START);
+    exchange.next(Moment::START);
+    assert_eq!(exchange.headers.len(), MOST_HEADERS);
+    assert_eq!(exchange.headers[&(HeaderSlot::Audio, 3)].payload[0], 99);
+}
+
+#[test]
+fn of_too_many_keyframes_the_oldest_goes_before_any_sound() {
+    let mut exchange = exchange(3000, 1000);
+    for time_ms in [0, 20, 40] {
+        exchange.offer(video(Role::Keyframe, time_ms, 400), Moment::START);
+        exchange.offer(audio(time_ms), Moment::START);
+    }
+    let left: Vec<u32> =
+        exchange.queue.iter().filter(|i| i.packet.role == Role::Keyframe).map(|i| i.packet.time_ms).collect();
+    assert_eq!((left, exchange.accounts().audio.dropped), (vec![20, 40], 0));
+}

@@ -114,7 +114,7 @@ impl Broadcast {
         })
     }
 
-    /// That a change was said to be made, and is not seen.
+    /// The notice that a change was said to be made and is not seen on the wire.
     pub(in crate::core) fn unheeded(&self, now: Moment) -> Option<Notice> {
         let to = self.bitrate.done.filter(|done| done.is_unheeded)?.to;
         let seen = self.video_over(now, READ_OVER);
