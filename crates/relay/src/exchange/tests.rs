@@ -350,6 +350,7 @@ fn a_header_changed_while_away_is_the_one_sent_again() {
 fn a_keyframe_larger_than_the_queue_is_dropped_and_the_next_one_serves() {
     let mut exchange = Exchange::new(Limits { queue_ms: 1000, queue_bytes: 1000 });
     exchange.offer(video(Role::Keyframe, 0, 5000), Moment::START);
+    assert!(exchange.is_empty());
     exchange.offer(video(Role::Inter, 20, 50), Moment::START);
     exchange.offer(video(Role::Keyframe, 40, 500), Moment::START);
     assert_eq!(exchange.accounts().video.dropped, 2);
@@ -600,4 +601,19 @@ fn of_too_many_keyframes_the_oldest_goes_before_any_sound() {
     let left: Vec<u32> =
         exchange.queue.iter().filter(|i| i.packet.role == Role::Keyframe).map(|i| i.packet.time_ms).collect();
     assert_eq!((left, exchange.accounts().audio.dropped), (vec![20, 40], 0));
+}
+
+#[test]
+fn a_keyframe_that_waited_too_long_takes_along_what_needs_it_and_no_note_before_it() {
+    let mut exchange = exchange(300, 1 << 20);
+    exchange.offer(note(0), Moment::START);
+    exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
+    exchange.offer(audio(0), Moment::from_ms(100));
+    exchange.offer(video(Role::Inter, 200, 50), Moment::from_ms(200));
+    exchange.offer(audio(601), Moment::from_ms(601));
+    let left: Vec<Role> = exchange.queue.iter().map(|item| item.packet.role).collect();
+    assert_eq!(left, [Role::Note, Role::Audio, Role::Audio]);
+    // Nothing could be shown of what goes on from there.
+    exchange.offer(video(Role::Inter, 620, 50), Moment::from_ms(620));
+    assert_eq!(exchange.accounts().video.dropped, 3);
 }
