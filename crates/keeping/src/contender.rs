@@ -162,4 +162,53 @@ mod tests {
         let mut full = Additive::new(4000.0);
         assert_eq!(full.decide(Moment::from_ms(9000), 0.0), None, "there is nothing above the ceiling");
     }
+
+    /// Writes down what another decides.
+    struct Watched<'a> {
+        contender: &'a mut Keeping,
+        decided: Vec<(f64, f64)>,
+    }
+
+    impl Contender for Watched<'_> {
+        fn begins_kbps(&self) -> f64 {
+            self.contender.begins_kbps()
+        }
+
+        fn see(&mut self, at: Moment, what: Observation) {
+            self.contender.see(at, what);
+        }
+
+        fn decide(&mut self, at: Moment, queue_ms: f64) -> Option<f64> {
+            let decided = self.contender.decide(at, queue_ms);
+            self.decided.extend(decided.map(|kbps| (at.seconds(), kbps)));
+            decided
+        }
+
+        fn done(&mut self, at: Moment, kbps: f64) {
+            self.contender.done(at, kbps);
+        }
+    }
+
+    #[test]
+    fn the_keeper_goes_down_within_seconds_comes_back_and_leaves_its_bounds_never() {
+        for trace in crate::trace::traces(&crate::trace::KNOWN, 80_000..80_002) {
+            // For a minute next to nothing is carried, then all of it again.
+            let mut trace = crate::trace::Trace { is_steady: false, ..trace };
+            let per_second = trace.kbps.len() / crate::trace::SECONDS;
+            trace.kbps.fill(2.0 * trace.ceiling_kbps);
+            trace.kbps[60 * per_second..120 * per_second].fill(0.3 * trace.ceiling_kbps);
+            let mut keeping = Keeping::new(trace.ceiling_kbps);
+            let mut watched = Watched { contender: &mut keeping, decided: Vec::new() };
+            let _ = crate::tryout::try_out(&trace, &mut watched);
+            let decided = watched.decided;
+            let bounds = FLOOR_KBPS - 1.0..=trace.ceiling_kbps + 1.0;
+            assert!(decided.iter().all(|(_, kbps)| bounds.contains(kbps)), "{decided:?}");
+            let (first_s, first_kbps) = decided[0];
+            assert!((60.0..66.0).contains(&first_s) && first_kbps < trace.ceiling_kbps, "{decided:?}");
+            let back = decided.iter().filter(|(at_s, _)| *at_s > 120.0).map(|(_, kbps)| *kbps).fold(0.0, f64::max);
+            assert!(back > 0.9 * trace.ceiling_kbps, "{decided:?}");
+            let marks = keeping.marks(Moment::from_ms(crate::trace::SECONDS as u64 * 1000));
+            assert!(marks.iter().filter(|mark| mark.is_change).count() >= decided.len(), "each is on the lanes");
+        }
+    }
 }

@@ -147,6 +147,48 @@ mod tests {
         }
     }
 
+    fn by_hand(family: &'static str, is_known: bool, dropped: f64, changes: u32, seconds: f64) -> Row {
+        let result = Result {
+            dropped,
+            in_stalls: dropped / 2.0,
+            video_bits: 50.0,
+            changes,
+            worst_changes: changes / 2,
+            freezes: 6,
+            seconds,
+        };
+        Row { family, is_known, is_steady: false, results: [result; 3], clairvoyant_bits: 100.0 }
+    }
+
+    #[test]
+    fn a_summary_is_the_mean_of_its_rows_and_the_worst_of_all_minutes() {
+        let rows = [by_hand("waves", true, 0.01, 8, 120.0), by_hand("waves", true, 0.03, 2, 60.0)];
+        let summary = summary(rows.iter(), 1);
+        let near = |value: f64, expected: f64| (value - expected).abs() < 1e-12;
+        assert!(near(summary.dropped, 0.02) && near(summary.in_stalls, 0.01) && near(summary.share, 0.5));
+        // Each row's own minutes count: 8 in two of them, 2 in one.
+        assert!(near(summary.changes, 3.0) && near(summary.freezes, 4.5));
+        assert_eq!(summary.worst_changes, 4);
+        let none = super::summary([].iter(), 0);
+        assert_eq!((none.dropped, none.share, none.worst_changes), (0.0, 0.0, 0));
+    }
+
+    #[test]
+    fn tables_tell_families_that_were_tuned_on_from_those_held_out() {
+        let rows = [
+            by_hand("waves", true, 0.01, 8, 120.0),
+            by_hand("steps", true, 0.0, 0, 120.0),
+            by_hand("fade", false, 0.2, 4, 60.0),
+        ];
+        let told = text(&rows);
+        let (known, held_out) = told.split_once("### Families held out: 1 traces").unwrap();
+        assert!(known.starts_with("### Families it was tuned on: 2 traces"), "{told}");
+        assert!(known.contains("| keeper | 0.500 % | 0.25 % | 50.0 % | 2.00 | 4 | 3.00 |"), "{told}");
+        assert!(known.contains("| waves | 1.000 %") && known.contains("| steps | 0.000 %"), "{told}");
+        assert!(held_out.contains("| fade | 20.000 % | 10.00 % | 50.0 % | 20.00 % |"), "{told}");
+        assert!(!text(&rows[..2]).contains("held out"), "nothing is told of what was not tried");
+    }
+
     #[test]
     fn nobody_delivers_more_than_the_clairvoyant() {
         for trace in trace::traces(&trace::KNOWN, 70_000..70_002) {
