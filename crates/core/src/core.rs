@@ -266,4 +266,25 @@ mod tests {
             assert_eq!(floor_ms, Some(20.0), "{way}");
         }
     }
+
+    #[test]
+    fn a_connection_that_was_there_and_is_gone_is_in_doubt_and_one_that_is_not_there_yet_is_none() {
+        let up = Observation::Link(LinkChange::Up { server: "Aldmoor".into() });
+        let connecting = Observation::Link(LinkChange::Connecting { server: "Aldmoor".into() });
+        let down = Observation::Link(LinkChange::Down {
+            server: "Aldmoor".into(),
+            why: "gone".into(),
+            refused: false,
+            retry_ms: 500,
+        });
+        let here = Observation::Broadcaster { present: true };
+        let in_doubt = |readings: &[&Observation]| {
+            let mut core = heard(readings.iter().map(|what| (*what).clone()).collect());
+            core.snapshot(core.now).in_doubt
+        };
+        assert!(!in_doubt(&[&here, &connecting]));
+        assert!(!in_doubt(&[&here, &connecting, &up]));
+        assert!(in_doubt(&[&here, &connecting, &up, &down]));
+        assert!(!in_doubt(&[&up, &down]), "nobody broadcasts over it");
+    }
 }

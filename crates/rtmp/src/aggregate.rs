@@ -74,6 +74,13 @@ mod tests {
     }
 
     #[test]
+    fn a_last_one_of_nothing_but_its_header_is_one() {
+        let whole = tag(8, 5000, b"");
+        assert_eq!(unpacked(whole[..TAG_HEADER].to_vec()), [(MessageKind::Audio, 70_000, Bytes::new())]);
+        assert_eq!(unpacked(whole[..TAG_HEADER - 1].to_vec()), []);
+    }
+
+    #[test]
     fn its_messages_keep_their_distances_from_the_first() {
         let body = [tag(9, 5000, &[0x17, 1, 2]), tag(8, 5021, &[0xaf, 1]), tag(18, 5040, b"")].concat();
         let (video, audio) = (Bytes::from_static(&[0x17, 1, 2]), Bytes::from_static(&[0xaf, 1]));

@@ -280,6 +280,27 @@ mod tests {
     }
 
     #[test]
+    fn objects_may_be_nested_so_deep_and_no_deeper() {
+        let tower = |depth: usize| {
+            let mut bytes = BytesMut::new();
+            (0..depth).fold(Value::Null, |inside, _| object([("a", inside)])).encode(&mut bytes);
+            decode_all(&bytes)
+        };
+        assert!(tower(MAX_DEPTH).is_ok());
+        assert_eq!(tower(MAX_DEPTH + 1), Err(Amf0Error::TooDeep));
+    }
+
+    #[test]
+    fn values_are_what_they_are_and_members_are_found_by_name() {
+        let value = object([("app", "live".into()), ("level", 2.0.into())]);
+        assert_eq!(value.get("app").and_then(Value::as_text), Some("live"));
+        assert_eq!(value.get("level").and_then(Value::as_number), Some(2.0));
+        assert_eq!(value.get("level").and_then(Value::as_text), None);
+        assert_eq!(value.get("app").and_then(Value::as_number), None);
+        assert_eq!((value.get("none"), Value::Null.get("app")), (None, None));
+    }
+
+    #[test]
     fn a_huge_declared_array_costs_nothing() {
         assert_eq!(decode_all(&[0x0a, 0xff, 0xff, 0xff, 0xff, 0x05]), Err(Amf0Error::Truncated));
         assert_eq!(decode_all(&[0x05; MAX_VALUES + 1]), Err(Amf0Error::TooMany));

@@ -348,4 +348,178 @@ mod tests {
         assert_eq!(broadcast.asked(at(3000)), Bitrate::ZERO);
         assert_eq!(broadcast.silent_s(at(3000)), 0.0);
     }
+
+    fn frames(broadcast: &mut Broadcast, times_ms: impl Iterator<Item = u64>) {
+        for ms in times_ms {
+            let frame = VideoFrame { time_ms: u32::try_from(ms).unwrap(), bytes: 9000, ..VideoFrame::default() };
+            broadcast.video(Moment::from_ms(ms), &frame);
+        }
+    }
+
+    #[test]
+    fn a_gap_is_skipped_frames_unless_the_broadcaster_was_restarted_in_it() {
+        for (is_restarted, skipped) in [(false, 14), (true, 0)] {
+            let mut broadcast = Broadcast::default();
+            broadcast.begins(Moment::START);
+            frames(&mut broadcast, (0..100).map(|n| n * 20));
+            if is_restarted {
+                broadcast.resumed(Moment::from_ms(2000));
+            }
+            frames(&mut broadcast, (114..200).map(|n| n * 20));
+            assert_eq!(broadcast.skipped.total(), skipped, "restarted: {is_restarted}");
+        }
+    }
+
+    /// A scene that moves, and is late for so many pictures every second.
+    fn late_each_second_for(count: u32) -> Broadcast {
+        let mut broadcast = Broadcast::default();
+        broadcast.begins(Moment::START);
+        frames(&mut broadcast, (0..600).map(|n| n * 20));
+        for n in 0..600_u32 {
+            let since_late = if n < 150 { count + 1 } else { n % 50 };
+            let moved = match since_late {
+                since if since < count => 0.0,
+                // What moved on meanwhile is seen at once behind it.
+                since if since == count => f64::from(count + 1),
+                _ => 1.0,
+            };
+            let waver = 1.0 + f64::from(n * 7 % 11) / 55.0;
+            let change = PictureChange {
+                time_ms: n * 20,
+                hundredths: if moved > 0.0 { 400.0 * f64::powf(moved, 0.4) * waver } else { 12.0 } as u16,
+                coarse_thousandths: if moved > 0.0 { 600.0 * f64::powf(moved, 0.6) * waver } else { 10.0 } as u16,
+            };
+            broadcast.picture(Moment::from_ms(u64::from(n) * 20), &change);
+        }
+        broadcast
+    }
+
+    #[test]
+    fn repeats_are_lagged_frames_and_freezes_only_if_they_last() {
+        let brief = late_each_second_for(2);
+        assert!(brief.lagged.total() >= 12, "{}", brief.lagged.total());
+        assert_eq!(brief.freezes, Freezes::default());
+        let long = late_each_second_for(20);
+        assert!(long.lagged.total() >= 7 * 20, "{}", long.lagged.total());
+        assert!(long.freezes.count >= 7 && long.freezes.longest_ms == 21 * 20, "{:?}", long.freezes);
+    }
+
+    #[test]
+    fn what_a_broadcaster_takes_it_takes_until_it_leaves() {
+        let nothing = StreamFacts::default();
+        let all = StreamFacts {
+            takes_bitrate: true,
+            takes_preset: true,
+            takes_size: true,
+            takes_rate: true,
+            restarts: true,
+            ..nothing
+        };
+        let mut broadcast = Broadcast::default();
+        broadcast.begins(Moment::START);
+        assert_eq!(broadcast.stream, nothing);
+        broadcast.stated(all);
+        // What is said later says nothing of that.
+        broadcast.stated(StreamFacts { width: Some(1280), ..nothing });
+        assert_eq!(broadcast.stream, StreamFacts { width: Some(1280), ..all });
+        broadcast.ends();
+        assert_eq!(broadcast.stream, nothing);
+    }
+
+    #[test]
+    fn frames_that_come_ever_later_are_the_encoder_s_trouble_and_frames_in_time_are_none() {
+        for (late_each_ms, is_trouble) in [(0, false), (3, true)] {
+            let mut broadcast = Broadcast::default();
+            broadcast.begins(Moment::START);
+            let mut since = None;
+            for n in 0..250_u64 {
+                let frame =
+                    VideoFrame { time_ms: u32::try_from(n).unwrap() * 20, bytes: 9000, ..VideoFrame::default() };
+                // From the second second on each is later than the one before.
+                let at = Moment::from_ms(n * 20 + n.saturating_sub(50) * late_each_ms);
+                broadcast.video(at, &frame);
+                broadcast.follow_lateness(at);
+                since = since.or(broadcast.encoder_in_trouble_since());
+            }
+            assert_eq!(broadcast.encoder_in_trouble_since().is_some(), is_trouble);
+            assert_eq!(broadcast.encoder_in_trouble_since(), since, "since it began");
+        }
+    }
+
+    #[test]
+    fn what_the_broadcaster_says_of_the_gpu_fills_what_the_machine_does_not_tell() {
+        let mut broadcast = Broadcast::default();
+        let counters = BroadcasterCounters { gpu: Some(0.7), encoder: Some(0.4), ..BroadcasterCounters::default() };
+        broadcast.counted(Moment::START, &counters);
+        let filled = |load: MachineLoad, at_s: u64| {
+            let mut load = load;
+            broadcast.fill_gaps(Moment::from_ms(at_s * 1000), &mut load);
+            (load.gpu_render, load.gpu_encode)
+        };
+        assert_eq!(filled(MachineLoad::default(), 1), (Some(0.7), Some(0.4)));
+        let own = MachineLoad { gpu_render: Some(0.2), ..MachineLoad::default() };
+        assert_eq!(filled(own, 1), (Some(0.2), Some(0.4)), "what was measured comes first");
+        assert_eq!(filled(MachineLoad::default(), 60), (None, None), "it is too old");
+    }
+
+    #[test]
+    fn a_bitrate_wavers_by_as_much_as_its_stretches_differ_about_their_mean() {
+        let wavers = |bytes: [u32; 4]| {
+            let mut broadcast = Broadcast::default();
+            broadcast.begins(Moment::START);
+            for n in 0..400_u32 {
+                let frame = VideoFrame { time_ms: n * 20, bytes: bytes[n as usize / 100], ..VideoFrame::default() };
+                broadcast.video(Moment::from_ms(u64::from(n) * 20 + 20), &frame);
+            }
+            broadcast.wire_figures(Moment::from_ms(8000)).unsteadiness.unwrap()
+        };
+        assert!(wavers([9000; 4]) < 0.01);
+        // A standard deviation of 9 000 about 18 000.
+        assert!((wavers([9000, 27_000, 9000, 27_000]) - 0.5).abs() < 0.01);
+        assert_eq!(Broadcast::default().wire_figures(Moment::from_ms(8000)).unsteadiness, None);
+    }
+
+    #[test]
+    fn what_is_changed_on_purpose_is_meant_and_what_nothing_was_meant_of_stays_so() {
+        let video = Bitrate::from_kbps(4000);
+        let size = Action::SetSize { width: 1280, height: 720 };
+        let rate = Action::SetRate { fps: FrameRate::from_fps(30.0) };
+        let changed = |intended: Intended| {
+            let mut broadcast = Broadcast { intended, ..Broadcast::default() };
+            broadcast.begins(Moment::START);
+            let facts =
+                StreamFacts { width: Some(1920), height: Some(1080), fps: Some(60.0), ..StreamFacts::default() };
+            broadcast.stated(facts);
+            let back = [Action::SetBitrate { video }, size.clone(), rate.clone(), Action::LighterPreset]
+                .map(|action| broadcast.takes_effect(Moment::from_ms(5000), &action));
+            (broadcast, back)
+        };
+        let (broadcast, back) = changed(Intended::default());
+        assert_eq!((&broadcast.intended, broadcast.meant_bitrate_changed_at), (&Intended::default(), None));
+        let full = [
+            None,
+            Some(Action::SetSize { width: 1920, height: 1080 }),
+            Some(Action::SetRate { fps: FrameRate::from_fps(60.0) }),
+            Some(Action::HeavierPreset),
+        ];
+        assert_eq!(back, full, "the bitrate before was never known");
+        let known = (broadcast.stream.width, broadcast.stream.fps, broadcast.stream.video_bitrate);
+        assert_eq!(known, (Some(1280), Some(30.0), Some(video)));
+        let half = Intended { width: Some(1920), ..Intended::default() };
+        assert_eq!(changed(half.clone()).0.intended, half, "half a size is none");
+        let all = Intended {
+            width: Some(1920),
+            height: Some(1080),
+            fps: Some(60.0),
+            video_bitrate: Some(Bitrate::from_kbps(6000)),
+            ..Intended::default()
+        };
+        let meant = changed(all).0;
+        let (width, height, fps) = (meant.intended.width, meant.intended.height, meant.intended.fps);
+        assert_eq!((width, height, fps), (Some(1280), Some(720), Some(30.0)));
+        assert_eq!(
+            (meant.intended.video_bitrate, meant.meant_bitrate_changed_at),
+            (Some(video), Some(Moment::from_ms(5000)))
+        );
+    }
 }
