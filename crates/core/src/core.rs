@@ -231,7 +231,7 @@ impl Core {
 mod tests {
     use super::*;
     use crate::figure::Origin;
-    use crate::reading::{ConnectionFigures, Probe, ProbeTarget};
+    use crate::reading::{Automatics, ConnectionFigures, Probe, ProbeTarget};
 
     /// A core that heard this, one reading each second.
     fn heard(readings: Vec<Observation>) -> Core {
@@ -286,5 +286,36 @@ mod tests {
         assert!(!in_doubt(&[&here, &connecting, &up]));
         assert!(in_doubt(&[&here, &connecting, &up, &down]));
         assert!(!in_doubt(&[&up, &down]), "nobody broadcasts over it");
+    }
+
+    #[test]
+    fn a_server_that_is_away_is_left_by_itself_unless_nothing_else_answers_either() {
+        let automatics = Automatics { failover: true, failovers_an_hour: 3, ..Automatics::default() };
+        let down = LinkChange::Down { server: "Aldmoor".into(), why: "gone".into(), refused: false, retry_ms: 500 };
+        let to = |rtt_ms| {
+            let probe = |to| Observation::Probe(Probe { to, rtt_ms });
+            [probe(ProbeTarget::Gateway), probe(ProbeTarget::Server { server: "Dunmere".into() })]
+        };
+        let wish = |answers: Option<f64>, asked: bool| {
+            let begin = [
+                Observation::Automatics(automatics.clone()),
+                Observation::Broadcaster { present: true },
+                Observation::Link(LinkChange::Up { server: "Aldmoor".into() }),
+            ];
+            // Both answered while all was well.
+            let mut core = heard([&begin[..], &to(Some(9.0)), &[Observation::Link(down.clone())]].concat());
+            for second in 1..=20 {
+                let at = Moment::from_ms(6000 + second * 1000);
+                for what in to(answers).into_iter().filter(|_| asked) {
+                    core.take(&Reading { at, origin: Origin::Measured, what });
+                }
+                core.pass_to(at);
+            }
+            core.take_wish()
+        };
+        let away = Some(Action::SwitchServer { server: "Dunmere".into() });
+        assert_eq!(wish(Some(12.0), true), away);
+        assert_eq!(wish(None, false), away, "nothing was asked: nothing is known to be silent");
+        assert_eq!(wish(None, true), None, "it is the line that is gone");
     }
 }

@@ -268,6 +268,40 @@ mod tests {
     }
 
     #[test]
+    fn what_is_behind_a_header_is_found_whether_or_not_a_composition_time_is_in_it() {
+        for (payload, behind) in [
+            (&[0x17, 1, 0, 0, 40, 9, 8][..], &[9, 8][..]),
+            (&[0x17, 0, 0, 0, 0, 1], &[1]),
+            // An old codec whose number is 1 has no extended header.
+            (&[0x21, 1, 0, 0, 40, 9, 8, 7, 6], &[9, 8, 7, 6]),
+            (b"\x91avc1\x00\x00\x28\x09\x08", &[9, 8]),
+            (b"\x93avc1\x09\x08", &[9, 8]),
+            (b"\x90hvc1\x01", &[1]),
+            (&[0x17, 1, 0], &[]),
+            (&[], &[]),
+        ] {
+            assert_eq!(body(payload), behind, "{payload:?}");
+        }
+    }
+
+    #[test]
+    fn the_codec_is_told_of_what_is_no_frame_too() {
+        // Frame type 5 is a word to the player, in either header.
+        assert_eq!(part(&[0x57, 0]), (VideoCodec::H264, VideoPart::Note));
+        assert_eq!(part(&[0x5c, 0]), (VideoCodec::Hevc, VideoPart::Note));
+        assert_eq!(part(&[0x52, 0]), (VideoCodec::Other, VideoPart::Note));
+        for (name, codec) in [
+            (b"avc1", VideoCodec::H264),
+            (b"hvc1", VideoCodec::Hevc),
+            (b"av01", VideoCodec::Av1),
+            (b"vp09", VideoCodec::Other),
+        ] {
+            let payload = [&[0xd0][..], name, &[0]].concat();
+            assert_eq!(part(&payload), (codec, VideoPart::Note));
+        }
+    }
+
+    #[test]
     fn a_frame_nothing_refers_to_is_disposable_even_if_only_its_unit_says_so() {
         assert_eq!(part(&h264(0x27, 0x01)).1, VideoPart::Disposable);
         let mut with_sei_first = vec![0x27, 1, 0, 0, 0, 0, 0, 0, 1, 0x06];
