@@ -285,6 +285,19 @@ mod tests {
     }
 
     #[test]
+    fn sound_of_a_codec_without_a_second_byte_is_frames_and_nothing_else() {
+        for payload in [&[0x2f, 0, 7][..], &[0x2f], &[0xaf, 1, 7]] {
+            assert_eq!(AudioPart::parse(payload), AudioPart::Frame, "{payload:?}");
+        }
+        for payload in [&[][..], &[0xaf], &[0x92], &[0x95], &[0x95, 2]] {
+            assert_eq!(AudioPart::parse(payload), AudioPart::Note, "{payload:?}");
+        }
+        for payload in [&[0xaf, 0, 7][..], &[0x90], &[0x95, 0]] {
+            assert_eq!(AudioPart::parse(payload), AudioPart::Header, "{payload:?}");
+        }
+    }
+
+    #[test]
     fn the_codec_is_told_of_what_is_no_frame_too() {
         // Frame type 5 is a word to the player, in either header.
         assert_eq!(part(&[0x57, 0]), (VideoCodec::H264, VideoPart::Note));

@@ -109,3 +109,19 @@ impl Core {
         (*next != self.link.server).then(|| next.clone())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_lost_for_long_is_told_in_the_span_of_what_is_lost_now() {
+        let mut trail = Trail::default();
+        // Ten each second for a minute, then none for half of what the mean is of.
+        (1..=60).for_each(|s| trail.add(Moment::from_ms(s * 1000), 10.0));
+        let per_span = 10.0 * NOW.as_secs_f64();
+        assert!((mean_loss(&trail, Moment::from_ms(60_000)) - per_span).abs() < 0.01);
+        let later = Moment::after(Duration::from_secs(60) + HARM / 2);
+        assert!((mean_loss(&trail, later) - per_span / 2.0).abs() < 0.01);
+    }
+}
