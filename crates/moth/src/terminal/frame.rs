@@ -152,30 +152,26 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_>) {
         frame.render_widget(Line::styled(fit(&format!(" {notice}"), area.width.into()), palette.strong()), area);
         return;
     }
-    let mut keys = Keys::new();
-    let mut key = |name, what: &str| keys.push((name, what.to_owned()));
-    key("?", if area.width < 110 { "keys" } else { "keys and words" });
+    let mut keys: Keys = vec![("?", if area.width < 110 { "keys" } else { "keys and words" })];
     if app.is_replay() {
-        key("Space", "pause");
-        key("< >", "speed");
-        key("[ ]", "30 s back, on");
+        keys.extend([("Space", "pause"), ("< >", "speed"), ("[ ]", "30 s back, on")]);
     }
     keys.extend((app.screen.keys)(shown));
-    let mut last = vec![("q", "quit".to_owned())];
+    let range = format!("1-{}", screens::ALL.len());
+    let mut last = vec![("q", "quit")];
     if area.width < 110 {
-        last.insert(0, ("1-6", "screens".to_owned()));
+        last.insert(0, (&range, "screens"));
     }
     // What does not fit is left to the help, which `?` shows.
     let gap = if area.width >= 100 { "   " } else { " " };
-    let wide = |keys: &[(&'static str, String)]| {
+    let wide = |keys: &[(&str, &str)]| {
         keys.iter().map(|(name, what)| name.chars().count() + what.chars().count() + 3 + gap.len()).sum::<usize>()
     };
     while wide(&keys) + wide(&last) > usize::from(area.width) && keys.len() > 1 {
         keys.pop();
     }
-    keys.extend(last);
     let mut spans = vec![Span::raw(" ")];
-    for (name, what) in keys {
+    for (name, what) in keys.into_iter().chain(last) {
         spans.push(Span::styled(format!(" {name} "), palette.key()));
         spans.push(Span::styled(format!(" {what}{gap}"), palette.faint()));
     }

@@ -22,7 +22,7 @@ pub(in crate::terminal) struct Shown<'a> {
 }
 
 /// Keys and what they do, for the foot of a screen.
-pub(in crate::terminal) type Keys = Vec<(&'static str, String)>;
+pub(in crate::terminal) type Keys = Vec<(&'static str, &'static str)>;
 
 /// A screen: all that the frame around it needs to know.
 pub(in crate::terminal) struct Screen {

@@ -28,10 +28,9 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
 fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
     let preparation = model.preparation.as_ref();
     if preparation.is_some_and(|preparation| preparation.running != TestUnderWay::Nothing) {
-        return vec![("Esc", "end it, with what there is".into())];
+        return vec![("Esc", "end it, with what there is")];
     }
-    let again = preparation.map(|_| ("r", "look again".to_owned()));
-    again.into_iter().chain([("e", "export".to_owned())]).collect()
+    preparation.map(|_| ("r", "look again")).into_iter().chain([("e", "export")]).collect()
 }
 
 fn help(_: Shown<'_>, mut help: HelpLines<'_>) {

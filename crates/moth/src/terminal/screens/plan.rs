@@ -46,9 +46,7 @@ fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
     if model.preparation.is_none() {
         return Keys::new();
     }
-    [("m", "motion"), ("- +", "free share"), ("w", "write to setup"), ("k", "key"), ("e", "export")]
-        .map(|(name, what)| (name, what.to_owned()))
-        .to_vec()
+    [("m", "motion"), ("- +", "free share"), ("w", "write to setup"), ("k", "key"), ("e", "export")].to_vec()
 }
 
 fn help(_: Shown<'_>, mut help: HelpLines<'_>) {

@@ -78,7 +78,7 @@ fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
             keys.extend((!model.is_demo).then_some(("s", "server or stand-in")));
         }
     }
-    keys.into_iter().map(|(name, what)| (name, what.to_owned())).collect()
+    keys
 }
 
 fn help(_: Shown<'_>, mut help: HelpLines<'_>) {

@@ -47,7 +47,7 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, palette, .. }: Shown<'
 }
 
 fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
-    let keys: &[(&str, &str)] = match &model.preparation {
+    let keys: &[_] = match &model.preparation {
         None => &[],
         Some(preparation) if preparation.running != TestUnderWay::Nothing => &[("Esc", "end it, with what there is")],
         Some(_) => &[
@@ -60,7 +60,7 @@ fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
             ("e", "export"),
         ],
     };
-    keys.iter().map(|(name, what)| (*name, (*what).to_owned())).collect()
+    keys.to_vec()
 }
 
 fn help(_: Shown<'_>, mut help: HelpLines<'_>) {

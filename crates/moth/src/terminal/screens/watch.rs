@@ -57,7 +57,7 @@ fn keys(Shown { model, snapshot, .. }: Shown<'_>) -> Keys {
     keys.extend(looks_back.then_some(("Esc", "back to now")));
     keys.extend((snapshot.undo.is_some() && takes_changes).then_some(("u", "undo the last change")));
     keys.push(("e E", "export, report"));
-    keys.into_iter().map(|(name, what)| (name, what.to_owned())).collect()
+    keys
 }
 
 fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {

@@ -97,7 +97,7 @@ fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
     let mut keys = vec![("↑↓", "suspect"), ("f", "stage")];
     keys.extend(model.takes_changes().then_some(("t", "test")));
     keys.extend([("←→", "look back"), ("e", "export")]);
-    keys.into_iter().map(|(name, what)| (name, what.to_owned())).collect()
+    keys
 }
 
 fn help(Shown { model, .. }: Shown<'_>, mut help: HelpLines<'_>) {
