@@ -200,6 +200,9 @@ fn an_abort_forgets_the_part_that_came() {
     let (mut reader, mut wire) = (ChunkReader::default(), BytesMut::new());
     let long = Message { kind: MessageKind::Video, time: StreamTime(5), stream_id: 1, payload: vec![1; 300].into() };
     wire.extend_from_slice(&chunks_of(6, &long, 128)[0]);
+    let mut half = ChunkReader::default();
+    assert_eq!(read_all(&mut half, &wire, &[50]).unwrap(), []);
+    assert_eq!(half.held_bytes(), 128);
     ChunkWriter::default().write(2, &Message::control(MessageKind::Abort, vec![0, 0, 0, 6]), &mut wire);
     let short = Message { payload: vec![2; 10].into(), ..long };
     wire.extend_from_slice(&chunks_of(6, &short, 128)[0]);

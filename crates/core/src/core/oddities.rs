@@ -72,3 +72,39 @@ fn disagreements(broadcast: &Broadcast, now: Moment) -> Option<Notice> {
     );
     Some(Notice { kind: NoticeKind::Disagreement, text, origin: Origin::Inferred })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::reading::{BroadcasterCounters, VideoFrame};
+
+    /// What is odd about a broadcaster that reports so many skipped frames each second, while the wire misses others.
+    fn odd(reported_each_s: u64, missing_each_s: u64) -> Option<String> {
+        let mut broadcast = Broadcast::default();
+        broadcast.begins(Moment::START);
+        for n in 0..1000_u64 {
+            let at = Moment::from_ms(n * 20);
+            if n % 50 == 0 {
+                let skipped = Some(n / 50 * reported_each_s);
+                broadcast.counted(at, &BroadcasterCounters { skipped, ..BroadcasterCounters::default() });
+            }
+            if n % 50 >= missing_each_s || n < 100 {
+                let frame =
+                    VideoFrame { time_ms: u32::try_from(n).unwrap() * 20, bytes: 9000, ..VideoFrame::default() };
+                broadcast.video(at, &frame);
+            }
+        }
+        disagreements(&broadcast, Moment::from_ms(20_000)).map(|notice| notice.text)
+    }
+
+    #[test]
+    fn a_report_that_the_wire_contradicts_is_told_with_both_numbers_and_counts() {
+        assert_eq!(odd(0, 0), None);
+        assert_eq!(odd(2, 2), None);
+        assert_eq!(odd(2, 3), None, "a few more are chance");
+        let told = "The broadcaster reports 90 frames skipped in 10 s, the wire shows 0; the report counts.";
+        assert_eq!(odd(10, 0).as_deref(), Some(told));
+        let told = "The broadcaster reports 0 frames skipped in 10 s, the wire shows 40; the report counts.";
+        assert_eq!(odd(0, 4).as_deref(), Some(told));
+    }
+}
