@@ -224,6 +224,22 @@ fn a_header_of_type_three_begins_a_message_with_the_last_delta() {
 }
 
 #[test]
+fn a_chunk_stream_is_the_same_in_two_bytes_and_in_three() {
+    let mut wire = BytesMut::new();
+    wire.put_slice(&[0x00, 36, 0, 0, 9, 0, 0, 200, 9, 1, 0, 0, 0]); // number 64 + 36
+    wire.put_bytes(7, 128);
+    wire.put_slice(&[0xc1, 36, 0]);
+    wire.put_bytes(7, 72);
+    wire.put_slice(&[0x01, 200, 3, 0, 0, 9, 0, 0, 1, 8, 1, 0, 0, 0, 5]); // number 64 + 200 + 3 * 256
+    let got = read_all(&mut ChunkReader::default(), &wire, &[7]).unwrap();
+    assert_eq!(got.iter().map(|message| message.payload.len()).collect::<Vec<_>>(), [200, 1]);
+    // Of the second nothing came in the other number's name.
+    let mut other = BytesMut::from(&wire[..]);
+    other.put_slice(&[0xc1, 200, 2]);
+    assert!(read_all(&mut ChunkReader::default(), &other, &[7]).is_err());
+}
+
+#[test]
 fn what_breaks_the_rules_is_named() {
     let error = |bytes: &[u8]| ChunkReader::default().read(&mut BytesMut::from(bytes)).unwrap_err();
     assert_eq!(error(&[0xc5]), ChunkError::NoHeader(5));
