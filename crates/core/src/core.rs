@@ -318,4 +318,28 @@ mod tests {
         assert_eq!(wish(None, false), away, "nothing was asked: nothing is known to be silent");
         assert_eq!(wish(None, true), None, "it is the line that is gone");
     }
+
+    #[test]
+    fn a_second_holds_the_longest_round_trips_of_what_was_asked_in_it() {
+        let mut core = heard(vec![Observation::Broadcaster { present: true }]);
+        let probe = |at_ms, to: &ProbeTarget, rtt_ms| {
+            let what = Observation::Probe(Probe { to: to.clone(), rtt_ms: Some(rtt_ms) });
+            Reading { at: Moment::from_ms(at_ms), origin: Origin::Measured, what }
+        };
+        let (router, other) = (ProbeTarget::Gateway, ProbeTarget::Server { server: "Dunmere".into() });
+        for (at_ms, to, rtt_ms) in [
+            (1100, &router, 2.0),
+            (1200, &other, 31.0),
+            (1500, &router, 7.0),
+            (1600, &other, 28.0),
+            (2500, &router, 3.0),
+        ] {
+            core.take(&probe(at_ms, to, rtt_ms));
+        }
+        let snapshot = core.snapshot(Moment::from_ms(4000));
+        let told = |second| snapshot.history.get(second).map(|second| (second.gateway_ms, second.other_ms));
+        assert_eq!(told(0), Some((None, None)));
+        assert_eq!(told(1), Some((Some(7.0), Some(31.0))));
+        assert_eq!(told(2), Some((Some(3.0), None)));
+    }
 }
