@@ -93,9 +93,7 @@ pub struct Snapshot {
     pub marks: Vec<Mark>,
     /// What undoing the last change would do.
     pub undo: Option<Action>,
-    /// The newest change, and how far it is proved.
-    pub trial: Option<Trial>,
-    /// The newest changes, at most 8, this one last: what came of one may be told once others were made.
+    /// The newest changes and how far each is proved, at most 8, the newest last: what came of one may be told once others were made.
     pub trials: Vec<Trial>,
     /// The automatic bitrate.
     pub keeper: KeeperView,
@@ -107,4 +105,12 @@ pub struct Snapshot {
     pub answered: Option<Answer>,
     /// The newest change of servers.
     pub moved: Option<Moved>,
+}
+
+impl Snapshot {
+    /// The newest change, and how far it is proved.
+    #[must_use]
+    pub fn newest_trial(&self) -> Option<&Trial> {
+        self.trials.last()
+    }
 }

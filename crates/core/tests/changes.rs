@@ -158,11 +158,11 @@ fn a_bitrate_that_fits_is_told_to_have_helped_with_its_numbers_and_a_key_to_undo
     show.run(40);
     show.bitrate(1800);
     show.run(10);
-    let trial = show.snapshot().trial.unwrap();
+    let trial = show.snapshot().newest_trial().unwrap().clone();
     assert_eq!((trial.outcome, trial.is_over), (Outcome::Unclear, false), "{}", trial.sentence);
     show.run(20);
     let snapshot = show.snapshot();
-    let trial = snapshot.trial.unwrap();
+    let trial = snapshot.newest_trial().unwrap().clone();
     assert_eq!(trial.outcome, Outcome::Helped, "{}", trial.sentence);
     assert!(trial.before.lost_percent() > 20.0 && trial.after.lost == 0, "{trial:?}");
     assert_eq!(trial.before.seconds, trial.after.seconds, "on the same length");
@@ -183,7 +183,7 @@ fn a_change_that_mends_nothing_is_told_not_to_have_helped_with_what_to_do_next()
     show.act(&Action::SwitchServer { server: "Dunmere".into() });
     show.tell(Observation::Link(LinkChange::Up { server: "Dunmere".into() }));
     show.run(30);
-    let trial = show.snapshot().trial.unwrap();
+    let trial = show.snapshot().newest_trial().unwrap().clone();
     assert_eq!(trial.outcome, Outcome::DidNotHelp, "{}", trial.sentence);
     let next = trial.next.unwrap();
     assert!(matches!(next.action, Action::SetBitrate { .. }), "not the same again: {next:?}");
@@ -199,7 +199,7 @@ fn of_two_changes_at_once_neither_is_credited() {
     show.run(5);
     show.act(&Action::SwitchServer { server: "Dunmere".into() });
     show.run(40);
-    let trial = show.snapshot().trial.unwrap();
+    let trial = show.snapshot().newest_trial().unwrap().clone();
     assert!(trial.beside_another && trial.is_over, "{trial:?}");
     assert_eq!(trial.outcome, Outcome::Unclear);
     assert!(trial.sentence.contains("Not credited"), "{}", trial.sentence);
@@ -211,7 +211,7 @@ fn more_picture_that_is_carried_helped_too() {
     show.run(70);
     show.bitrate(5000);
     show.run(30);
-    let trial = show.snapshot().trial.unwrap();
+    let trial = show.snapshot().newest_trial().unwrap().clone();
     assert_eq!(trial.outcome, Outcome::Helped, "{}", trial.sentence);
     assert!(trial.sentence.contains("carried instead of"), "{}", trial.sentence);
 }
@@ -337,7 +337,7 @@ fn what_is_done_by_hand_is_seen_on_the_wire_or_not_or_in_part() {
     show.video_kbps = 2000.0;
     show.run(8);
     let snapshot = show.snapshot();
-    assert_eq!((snapshot.awaited.is_none(), snapshot.trial.is_some()), (true, true));
+    assert_eq!((snapshot.awaited.is_none(), snapshot.newest_trial().is_some()), (true, true));
     assert_eq!(snapshot.undo, Some(Action::SetBitrate { video: Bitrate::from_kbps(4000) }));
     // And one that never comes is given up.
     show.tell(Observation::Told { action: Action::SetBitrate { video: Bitrate::from_kbps(1000) } });
@@ -473,7 +473,7 @@ fn one_that_says_done_and_does_nothing_is_caught_and_the_keeper_rests() {
     let says = &snapshot.keeper.says;
     assert!(snapshot.keeper.rests && says.contains("come all the same"), "{says}");
     assert_eq!(show.core.bitrate_set(), Some(Bitrate::from_kbps(4000)), "what the wire shows");
-    let trial = snapshot.trial.clone().unwrap();
+    let trial = snapshot.newest_trial().unwrap().clone();
     assert!(
         trial.is_over && trial.sentence.starts_with("Nothing was changed: it was said to be done"),
         "{}",

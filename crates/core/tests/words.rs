@@ -317,9 +317,9 @@ fn an_undo_that_brings_the_loss_back_says_that_the_change_had_helped() {
     show.run(4, &short);
     show.tell(Observation::acted(Action::SetBitrate { video }, None));
     let begun = show.run(2, &Now::default());
-    let json = serde_json::to_value(begun.trial.unwrap()).unwrap();
+    let json = serde_json::to_value(begun.newest_trial().unwrap().clone()).unwrap();
     assert!(json["after"].is_null(), "nothing was measured since: {json}");
-    let quick = show.run(24, &Now::default()).trial.unwrap();
+    let quick = show.run(24, &Now::default()).newest_trial().unwrap().clone();
     assert!(
         quick.before.seconds <= 5 && quick.before.lost_percent() > 20.0,
         "calm is no part of it: {:?}",
@@ -328,7 +328,7 @@ fn an_undo_that_brings_the_loss_back_says_that_the_change_had_helped() {
     let says_how_little = ["in the 4 s before", "in the 5 s before"].iter().any(|text| quick.sentence.contains(text));
     assert!(says_how_little, "{}", quick.sentence);
     show.tell(Observation::acted(Action::SetBitrate { video: Bitrate::from_kbps(6000) }, None));
-    let undone = show.run(15, &short).trial.unwrap();
+    let undone = show.run(15, &short).newest_trial().unwrap().clone();
     assert!(undone.sentence.contains("had helped"), "{}", undone.sentence);
 }
 
@@ -341,12 +341,12 @@ fn a_climb_a_minute_after_a_step_down_is_credited_and_what_was_seen_before_is_no
     let to = |kbps| Observation::acted(Action::SetBitrate { video: Bitrate::from_kbps(kbps) }, None);
     show.tell(to(3000));
     for _ in 0..60 {
-        let trial = show.run(1, &Now { carried_kbps: 3100, ..Now::default() }).trial.unwrap();
+        let trial = show.run(1, &Now { carried_kbps: 3100, ..Now::default() }).newest_trial().unwrap().clone();
         assert!(!trial.sentence.contains("Only"), "44 s were seen before: {}", trial.sentence);
     }
     // The keeper climbs a minute after it went down, and no sooner.
     show.tell(to(4000));
-    let climbed = show.run(30, &Now { carried_kbps: 4100, ..Now::default() }).trial.unwrap();
+    let climbed = show.run(30, &Now { carried_kbps: 4100, ..Now::default() }).newest_trial().unwrap().clone();
     assert_eq!((climbed.outcome, climbed.beside_another), (Outcome::Helped, false), "{}", climbed.sentence);
 }
 

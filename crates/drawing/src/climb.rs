@@ -10,7 +10,6 @@ use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
 use crate::ticks::{clock, top};
 /// Room for the steps' names and for what came of each try, and the height of a try, in pixels. Ours.
-
 const NAMES: f64 = 150.0;
 const RIGHT: f64 = 330.0;
 const ROW: f64 = 30.0;

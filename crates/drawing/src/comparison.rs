@@ -10,7 +10,6 @@ use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
 use crate::ticks::{clock, number, top};
 /// Room for what is compared and for the figures, and the height of a bar, in pixels. Ours.
-
 const NAMES: f64 = 118.0;
 const VALUES: f64 = 210.0;
 const BAR: f64 = 14.0;

@@ -9,7 +9,6 @@ use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
 use crate::ticks::{number, top};
 /// Room for the names and for the figures, and the heights of both charts, in pixels. Ours.
-
 const LEFT: f64 = 118.0;
 const RIGHT: f64 = 150.0;
 const CARRIED: f64 = 120.0;

@@ -9,7 +9,6 @@ use crate::page::{Words, page};
 use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
 /// Room for the sizes, and the height of a cell, in pixels. Ours.
-
 const NAMES: f64 = 118.0;
 const ROW: f64 = 46.0;
 

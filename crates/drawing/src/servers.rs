@@ -11,7 +11,6 @@ use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
 use crate::ticks::{number, top};
 /// Room for the servers' names and for their grades, and the heights of a band and of its seconds, in pixels. Ours.
-
 const NAMES: f64 = 150.0;
 const GRADES: f64 = 120.0;
 const BAND: f64 = 18.0;

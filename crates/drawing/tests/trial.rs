@@ -28,15 +28,15 @@ fn lowered(afterwards: &Now) -> (Evening, Trial) {
     let history = &snapshot.history;
     let seconds = (0..history.len()).map(|n| *history.get(n).unwrap()).collect();
     let evening = Evening { seconds, queue_limit_ms: 2000.0, source: "a broadcast".into(), ..Evening::default() };
-    (evening, snapshot.trial.unwrap())
+    (evening, snapshot.newest_trial().unwrap().clone())
 }
 
 /// Lengths of the two bars of a row, the hollow one first.
 fn bars(document: &Document<'_>, name: &str) -> [f64; 2] {
     let row = labels(document).into_iter().find(|label| label.text == name).unwrap().baseline;
     let near = |y: f64| (row - 20.0..row + 12.0).contains(&y);
-    let hollow = document.descendants().filter(|node| node.has_tag_name("polyline")).map(points);
-    let hollow = hollow.filter(|points| points.len() == 5 && near(points[0].1) && near(points[2].1)).next().unwrap();
+    let mut hollow = document.descendants().filter(|node| node.has_tag_name("polyline")).map(points);
+    let hollow = hollow.find(|points| points.len() == 5 && near(points[0].1) && near(points[2].1)).unwrap();
     let full = document.descendants().filter(|node| node.has_tag_name("rect"));
     let full = full.filter(|node| near(common::number(*node, "y") / 10.0) && common::number(*node, "x") > 0.0);
     let full = full.map(|node| common::number(node, "width") / 10.0).next().unwrap();

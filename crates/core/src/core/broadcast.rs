@@ -506,7 +506,7 @@ mod tests {
         let known = (broadcast.stream.width, broadcast.stream.fps, broadcast.stream.video_bitrate);
         assert_eq!(known, (Some(1280), Some(30.0), Some(video)));
         let half = Intended { width: Some(1920), ..Intended::default() };
-        assert_eq!(changed(half.clone()).0.intended, half, "half a size is none");
+        assert_eq!(changed(half).0.intended, half, "half a size is none");
         let all = Intended {
             width: Some(1920),
             height: Some(1080),

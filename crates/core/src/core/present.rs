@@ -69,7 +69,6 @@ impl Core {
             history: self.diary.history().clone(),
             marks: self.diary.marks().to_vec(),
             undo: self.control.undo(),
-            trial: self.control.trials().last().cloned(),
             trials: self.control.trials().to_vec(),
             keeper: self.control.keeper(),
             failover: self.control.failover(),

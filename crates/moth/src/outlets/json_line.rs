@@ -142,7 +142,7 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
                 .collect(),
             notices: s.notices.iter().map(|notice| notice.kind).collect(),
             actions: s.verdict.proposals.iter().map(|p| p.title.as_str()).collect(),
-            trial: s.trial.as_ref().map(|trial| Tried {
+            trial: s.newest_trial().map(|trial| Tried {
                 title: &trial.title,
                 since: tenth(trial.since.seconds()),
                 outcome: trial.outcome,

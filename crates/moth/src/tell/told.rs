@@ -84,7 +84,7 @@ impl Tellings {
 /// How the broadcast stands, in a sentence or two.
 fn state(snapshot: &Snapshot) -> String {
     let state = snapshot.state.map_or("no broadcaster", |state| state.word());
-    let trial = snapshot.trial.as_ref().map_or_else(String::new, |trial| {
+    let trial = snapshot.newest_trial().map_or_else(String::new, |trial| {
         format!(" Last change: {}, {}. {}", trial.title, trial.outcome.words(trial.is_over), trial.sentence)
     });
     format!("{state}, at {}. {}{trial}", snapshot.server, snapshot.verdict.sentence)

@@ -45,7 +45,7 @@ fn take_up(model: &Model, mut proposal: Proposal) -> Reaction {
     if !proposal.possible {
         return Reaction::open(Dialog::ByHand(Box::new(proposal)));
     }
-    let running = model.snapshot.as_ref().and_then(|s| s.trial.as_ref()).filter(|trial| !trial.is_over);
+    let running = model.snapshot.as_ref().and_then(|s| s.newest_trial()).filter(|trial| !trial.is_over);
     if let Some(trial) = running.filter(|_| proposal.action.is_tried()) {
         proposal.cost = format!("{}; {} is still being proved, and then neither is", proposal.cost, trial.title);
         return Reaction::open(Dialog::Confirm(Box::new(proposal)));

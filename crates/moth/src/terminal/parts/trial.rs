@@ -19,7 +19,7 @@ const STAYS: Duration = Duration::from_secs(120);
 const BAR: usize = 16;
 
 fn shown(snapshot: &Snapshot) -> Option<&Trial> {
-    let trial = snapshot.trial.as_ref()?;
+    let trial = snapshot.newest_trial()?;
     let age = snapshot.at.since(trial.since);
     (age < Duration::from_secs((LONGEST_S + SETTLE_S) as u64) + STAYS).then_some(trial)
 }

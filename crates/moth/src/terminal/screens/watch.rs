@@ -107,7 +107,7 @@ fn exports(_: &Model, snapshot: &Snapshot) -> Vec<(Subject, String)> {
         (Subject::Lanes, "the lanes, with verdicts and changes".to_owned()),
         (Subject::Journey, "the frame's journey, as it stands now".to_owned()),
     ];
-    subjects.extend(snapshot.trial.as_ref().map(|trial| (Subject::Trial, format!("the trial: {}", trial.title))));
+    subjects.extend(snapshot.newest_trial().map(|trial| (Subject::Trial, format!("the trial: {}", trial.title))));
     subjects
 }
 
