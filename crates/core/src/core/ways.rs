@@ -171,3 +171,88 @@ impl Ways {
         (self.other.path(now), self.other_name.clone())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::machine_load::Upload;
+
+    fn at(ms: u64) -> Moment {
+        Moment::from_ms(ms)
+    }
+
+    /// A machine on which others send so much.
+    fn others_send(kbps: u64) -> MachineLoad {
+        let uploads = vec![Upload { program: None, rate: Bitrate::from_kbps(kbps) }];
+        MachineLoad { uploads: Some(uploads), sent_otherwise: Some(Bitrate::from_kbps(30)), ..MachineLoad::default() }
+    }
+
+    #[test]
+    fn what_was_so_in_calm_is_remembered_through_the_trouble_that_follows() {
+        let (calm, busy) = (others_send(200), others_send(5000));
+        let mut ways = Ways::default();
+        let kbps = Bitrate::from_kbps;
+        for second in 0..30 {
+            ways.follow(at(second * 1000), false, kbps(6000), &calm, second as f64);
+            // A broadcast that has just begun says nothing of what the line carries, and calm must have lasted.
+            assert_eq!(ways.before().carried.is_some(), second >= 11, "{second} s");
+            assert_eq!(ways.before().uploads.is_some(), second >= 11, "{second} s");
+        }
+        let before = Before { carried: Some(kbps(6000)), uploads: Some(kbps(200)), otherwise: Some(kbps(30)) };
+        assert_eq!(ways.before(), before);
+        for second in 30..60 {
+            ways.follow(at(second * 1000), true, kbps(2000), &busy, second as f64);
+            assert!(ways.is_in_doubt());
+        }
+        assert_eq!(ways.before(), before);
+        // What follows close upon trouble is no calm yet.
+        for ms in (60_000..65_000).step_by(200) {
+            ways.follow(at(ms), false, kbps(4000), &busy, 60.0);
+            assert!(ways.is_in_doubt());
+        }
+        ways.follow(at(65_000), false, kbps(4000), &busy, 65.0);
+        assert!(!ways.is_in_doubt(), "six seconds after its last reason");
+        for second in 65..80 {
+            ways.follow(at(second * 1000), false, kbps(4000), &busy, second as f64);
+        }
+        assert_eq!(ways.before().uploads, Some(kbps(5000)), "it is what is usual now");
+        assert_eq!(ways.before().carried, Some(kbps(6000)), "the most that was ever carried");
+        ways.broadcast_changed();
+        assert_eq!(ways.before(), Before::default());
+    }
+
+    #[test]
+    fn what_lies_beyond_is_known_once_it_answers_after_the_doubt_began_or_is_waited_for_no_more() {
+        let server = ProbeTarget::Server { server: "Dunmere".into() };
+        let probe = |ways: &mut Ways, ms, rtt_ms| ways.probed(at(ms), &Probe { to: server.clone(), rtt_ms });
+        let doubt = |ways: &mut Ways| ways.follow(at(10_000), true, Bitrate::ZERO, &MachineLoad::default(), 10.0);
+        let mut ways = Ways::default();
+        assert!(ways.is_known(at(0)), "without doubt there is nothing to wait for");
+        probe(&mut ways, 9000, Some(30.0));
+        doubt(&mut ways);
+        assert!(!ways.is_known(at(10_100)), "what answered before says nothing of now");
+        // Asked before, answered after: the question may be older than the trouble.
+        probe(&mut ways, 10_400, Some(31.0));
+        assert!(!ways.is_known(at(10_450)));
+        probe(&mut ways, 10_800, Some(31.0));
+        assert!(ways.is_known(at(10_800)));
+        let mut silent = Ways::default();
+        probe(&mut silent, 9000, Some(30.0));
+        doubt(&mut silent);
+        assert!(!silent.is_known(at(12_300)) && silent.is_known(at(12_400)), "it answered once, and may again");
+        let mut nobody = Ways::default();
+        doubt(&mut nobody);
+        assert!(!nobody.is_known(at(11_100)) && nobody.is_known(at(11_200)), "nothing here ever answered");
+    }
+
+    #[test]
+    fn a_place_that_never_answered_is_not_called_silent() {
+        let mut ways = Ways::default();
+        let mut probe = |ms, rtt_ms| ways.probed(at(ms), &Probe { to: ProbeTarget::Gateway, rtt_ms });
+        (0..5).for_each(|n| probe(n * 700, None));
+        probe(4000, Some(2.0));
+        (0..3).for_each(|n| probe(5000 + n * 700, None));
+        let path = ways.gateway_path(at(6500));
+        assert_eq!((path.unanswered, path.floor_ms, path.rtt_ms), (3.0, Some(2.0), Some(2.0)));
+    }
+}

@@ -98,3 +98,52 @@ impl Awaited {
         is_done
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rate::Bitrate;
+    use crate::reading::VideoFrame;
+
+    /// Fifty frames a second at so many kb/s, from one moment to another.
+    fn send(broadcast: &mut Broadcast, ms: std::ops::Range<u64>, kbps: u32) {
+        for at_ms in ms.step_by(20) {
+            let frame =
+                VideoFrame { time_ms: u32::try_from(at_ms).unwrap(), bytes: kbps * 125 / 50, ..VideoFrame::default() };
+            broadcast.video(Moment::from_ms(at_ms), &frame);
+        }
+    }
+
+    #[test]
+    fn a_bitrate_that_is_changed_by_hand_is_seen_come_part_by_part() {
+        let mut broadcast = Broadcast::default();
+        broadcast.begins(Moment::START);
+        send(&mut broadcast, 0..10_000, 6000);
+        let action = Action::SetBitrate { video: Bitrate::from_kbps(4000) };
+        let mut awaited = Awaited::begin(Moment::from_ms(9980), &action, &broadcast);
+        assert_eq!(awaited.sentence, "Nothing of it is seen on the wire yet.");
+        assert!(!awaited.look(Moment::from_ms(9980), &broadcast));
+        assert_eq!(awaited.sentence, "Not yet: 6000 kb/s of video on the wire over 4 s, 4000 wanted.");
+        send(&mut broadcast, 10_000..20_000, 5200);
+        assert!(!awaited.look(Moment::from_ms(19_980), &broadcast));
+        assert_eq!(awaited.sentence, "Only a part of it: 5200 kb/s of video on the wire over 4 s, 4000 wanted.");
+        send(&mut broadcast, 20_000..30_000, 4000);
+        assert!(awaited.look(Moment::from_ms(29_980), &broadcast));
+        assert_eq!(awaited.sentence, "It is done: 4000 kb/s of video on the wire over 4 s, 4000 wanted.");
+    }
+
+    #[test]
+    fn of_a_broadcaster_that_has_just_come_nothing_is_said_but_that_it_was_away() {
+        let action = Action::SetRate { fps: crate::frame_rate::FrameRate::from_fps(50.0) };
+        let mut broadcast = Broadcast::default();
+        let mut awaited = Awaited::begin(Moment::START, &action, &broadcast);
+        let away = "The broadcaster is away; it is looked for when it comes back.";
+        assert!(!awaited.look(Moment::from_ms(500), &broadcast) && awaited.sentence == away);
+        broadcast.begins(Moment::from_ms(1000));
+        send(&mut broadcast, 1000..6000, 4000);
+        assert!(!is_settled(Moment::from_ms(4900), &broadcast) && is_settled(Moment::from_ms(5000), &broadcast));
+        assert!(!awaited.look(Moment::from_ms(4900), &broadcast) && awaited.sentence == away);
+        assert!(awaited.look(Moment::from_ms(5000), &broadcast));
+        assert_eq!(awaited.sentence, "50 frames/s on the wire, 50 wanted.");
+    }
+}
