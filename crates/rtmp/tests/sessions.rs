@@ -4,7 +4,7 @@
 use bytes::{Bytes, BytesMut};
 use moth_destination::{Address, StreamKey};
 use moth_rtmp::message::{Message, MessageKind, StreamTime};
-use moth_rtmp::session::{Publisher, PublisherEvent, Receiver, ReceiverEvent, RefuseCode, SessionError};
+use moth_rtmp::session::{Publisher, PublisherEvent, Receiver, ReceiverEvent, RefuseCode, SessionError, Stage};
 
 struct Pair {
     publisher: Publisher,
@@ -144,4 +144,92 @@ fn commands_out_of_turn_are_errors() {
     moth_rtmp::chunk::ChunkWriter::default().write(3, &message, &mut hello);
     receiver.feed(&hello);
     assert!(matches!(receiver.poll(), Err(SessionError::Protocol(why)) if why.contains("publish")));
+}
+
+/// A message as it is on the wire, on a chunk stream of its own.
+fn chunks(id: u8, kind: MessageKind, payload: Bytes) -> BytesMut {
+    let mut chunks = BytesMut::new();
+    let message = Message { kind, time: StreamTime(7), stream_id: 1, payload };
+    moth_rtmp::chunk::ChunkWriter::default().write(id, &message, &mut chunks);
+    chunks
+}
+
+#[test]
+fn both_sides_say_how_far_they_are() {
+    let mut pair = Pair::new(4096);
+    assert_eq!((pair.receiver.stage(), pair.publisher.stage()), (Stage::Handshake, Stage::Handshake));
+    // Half a greeting is none.
+    let greeting = pair.publisher.take_output();
+    pair.receiver.feed(&greeting[..800]);
+    assert!(matches!(pair.receiver.poll(), Ok(None)));
+    assert_eq!(pair.receiver.stage(), Stage::Handshake);
+    pair.receiver.feed(&greeting[800..]);
+    assert!(matches!(pair.receiver.poll(), Ok(None)));
+    assert_eq!(pair.receiver.stage(), Stage::Handshake, "it has not heard the rest of the greeting");
+    pair.run().unwrap();
+    assert_eq!((pair.receiver.stage(), pair.publisher.stage()), (Stage::Broadcast, Stage::Broadcast));
+    pair.receiver.accept();
+    pair.run().unwrap();
+    assert_eq!((pair.receiver.stage(), pair.publisher.stage()), (Stage::Taken, Stage::Taken));
+}
+
+#[test]
+fn bytes_that_were_read_into_its_room_count_as_those_that_were_fed() {
+    let mut pair = Pair::publishing(4096);
+    let before = pair.receiver.received_messages();
+    pair.publisher.send(&video(0, 300));
+    let output = pair.publisher.take_output();
+    pair.receiver.room().extend_from_slice(&output);
+    pair.receiver.received(output.len());
+    assert!(matches!(pair.receiver.poll(), Ok(Some(ReceiverEvent::Media(message))) if message.payload.len() == 300));
+    assert_eq!(pair.receiver.received_messages(), before + 1);
+    // Every message in an aggregate is one, and so is that.
+    let tag = |kind: u8| [&[kind, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 9][..], &[0, 0, 0, 12]].concat();
+    let aggregate = [tag(8), tag(9), tag(8)].concat();
+    pair.receiver.feed(&chunks(9, MessageKind::Aggregate, aggregate.into()));
+    let kinds: Vec<MessageKind> = std::iter::from_fn(|| pair.receiver.poll().unwrap())
+        .map(|event| match event {
+            ReceiverEvent::Media(message) => message.kind,
+            event => panic!("{event:?}"),
+        })
+        .collect();
+    assert_eq!(kinds, [MessageKind::Audio, MessageKind::Video, MessageKind::Audio]);
+    assert_eq!(pair.receiver.received_messages(), before + 1 + 4);
+    // They are acknowledged, too.
+    let _ = pair.receiver.take_output();
+    pair.receiver.feed(&chunks(2, MessageKind::WindowAckSize, 10_000_u32.to_be_bytes().to_vec().into()));
+    pair.publisher.send(&video(40, 25_000));
+    let output = pair.publisher.take_output();
+    pair.receiver.room().extend_from_slice(&output);
+    pair.receiver.received(output.len());
+    assert!(matches!(pair.receiver.poll(), Ok(Some(ReceiverEvent::Media(_)))));
+    assert!(!pair.receiver.take_output().is_empty());
+}
+
+#[test]
+fn what_is_sent_before_it_may_is_passed_over_and_what_follows_a_refusal_is_not_heard() {
+    let early = |kind| {
+        let mut pair = Pair::new(4096);
+        pair.run().unwrap();
+        // It asked to publish, and nobody has answered yet.
+        pair.receiver.feed(&chunks(9, kind, vec![0; 40].into()));
+        assert!(matches!(pair.receiver.poll(), Ok(None)), "{kind:?}");
+        pair
+    };
+    for kind in [MessageKind::Video, MessageKind::Audio, MessageKind::Data, MessageKind::Aggregate] {
+        let mut refused = early(kind);
+        refused.receiver.refuse(RefuseCode::Rejected, "no");
+        assert!(matches!(refused.receiver.poll(), Ok(None)), "{kind:?}");
+    }
+    // One that is only connected publishes nothing either.
+    let mut pair = Pair::publishing(4096);
+    pair.publisher.finish();
+    assert!(matches!(pair.run().unwrap().receiver[..], [ReceiverEvent::Ended]));
+    for kind in [MessageKind::Video, MessageKind::Audio, MessageKind::Data] {
+        pair.receiver.feed(&chunks(9, kind, vec![0; 40].into()));
+        assert!(matches!(pair.receiver.poll(), Ok(None)), "{kind:?}");
+    }
+    let tag = [&[9, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 9][..], &[0, 0, 0, 12]].concat();
+    pair.receiver.feed(&chunks(9, MessageKind::Aggregate, tag.into()));
+    assert!(matches!(pair.receiver.poll(), Ok(None)));
 }
