@@ -240,6 +240,25 @@ fn a_chunk_stream_is_the_same_in_two_bytes_and_in_three() {
 }
 
 #[test]
+fn a_header_says_no_more_than_what_changed() {
+    let mut writer = ChunkWriter::default();
+    let mut header_bytes = |kind, time, stream_id, length: usize| {
+        let mut wire = BytesMut::new();
+        let message = Message { kind, time: StreamTime(time), stream_id, payload: vec![1; length].into() };
+        writer.write(6, &message, &mut wire);
+        wire.len() - length
+    };
+    let (video, audio) = (MessageKind::Video, MessageKind::Audio);
+    assert_eq!(header_bytes(video, 1000, 1, 50), 12, "the first says all");
+    assert_eq!(header_bytes(video, 1020, 1, 50), 4, "only how much later");
+    assert_eq!(header_bytes(video, 1040, 1, 60), 8, "and another length");
+    assert_eq!(header_bytes(audio, 1040, 1, 60), 8, "or kind");
+    assert_eq!(header_bytes(audio, 1060, 2, 60), 12, "of another stream all");
+    assert_eq!(header_bytes(audio, 1000, 2, 60), 12, "and where time goes back");
+    assert_eq!(header_bytes(audio, 1000 + 0xff_ffff, 2, 60), 8, "a long way on has four bytes of its own");
+}
+
+#[test]
 fn what_breaks_the_rules_is_named() {
     let error = |bytes: &[u8]| ChunkReader::default().read(&mut BytesMut::from(bytes)).unwrap_err();
     assert_eq!(error(&[0xc5]), ChunkError::NoHeader(5));

@@ -3,6 +3,7 @@
 
 use bytes::{Bytes, BytesMut};
 use moth_destination::{Address, StreamKey};
+use moth_rtmp::amf0::{Value, object};
 use moth_rtmp::message::{Message, MessageKind, StreamTime};
 use moth_rtmp::session::{Publisher, PublisherEvent, Receiver, ReceiverEvent, RefuseCode, SessionError, Stage};
 
@@ -232,4 +233,94 @@ fn what_is_sent_before_it_may_is_passed_over_and_what_follows_a_refusal_is_not_h
     let tag = [&[9, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 9][..], &[0, 0, 0, 12]].concat();
     pair.receiver.feed(&chunks(9, MessageKind::Aggregate, tag.into()));
     assert!(matches!(pair.receiver.poll(), Ok(None)));
+}
+
+/// What a server says in a command.
+fn command(values: &[Value]) -> BytesMut {
+    let mut payload = BytesMut::new();
+    values.iter().for_each(|value| value.encode(&mut payload));
+    chunks(3, MessageKind::Command, payload.freeze())
+}
+
+/// A publisher whose server has taken the handshake and `connect`, and what comes of what that says next.
+fn told(sayings: &[&[Value]]) -> (Publisher, Vec<Result<Option<PublisherEvent>, SessionError>>) {
+    let address: Address = "rtmp://aldmoor.nocturne.example/live".parse().unwrap();
+    let mut publisher = Publisher::new(address, StreamKey::new("comet-5150").unwrap());
+    let greeting = publisher.take_output();
+    // The server's own greeting, and the echo of the publisher's.
+    publisher.feed(&[&[3][..], &[0; 1536], &greeting[1..1537]].concat());
+    assert_eq!(publisher.poll(), Ok(None));
+    let begun: [&[Value]; 1] = [&["_result".into(), 1.0.into(), Value::Null, Value::Null]];
+    let came = begun.iter().chain(sayings).map(|values| {
+        publisher.feed(&command(values));
+        publisher.poll()
+    });
+    let came = came.collect();
+    (publisher, came)
+}
+
+fn status(level: &str, code: &str) -> Vec<Value> {
+    let information = object([("level", level.into()), ("code", code.into()), ("description", "so it is".into())]);
+    vec!["onStatus".into(), 0.0.into(), Value::Null, information]
+}
+
+/// It gives the stream the number 3.
+fn created() -> [Value; 4] {
+    ["_result".into(), 4.0.into(), Value::Null, 3.0.into()]
+}
+
+#[test]
+fn a_server_that_does_not_know_what_is_asked_besides_takes_the_broadcast_all_the_same() {
+    let error = |transaction: f64| ["_error".into(), transaction.into(), Value::Null, status("error", "No")[3].clone()];
+    let start = status("status", "NetStream.Publish.Start");
+    let (mut publisher, came) = told(&[&error(2.0), &error(3.0), &created(), &start]);
+    assert_eq!(came[1..4], [const { Ok(None) }; 3]);
+    assert_eq!(came[4], Ok(Some(PublisherEvent::Ready)));
+    assert!(publisher.is_ready());
+    assert_eq!(publisher.received_messages(), 5);
+    // What is sent goes by the number that the server gave, each medium on a chunk stream of its own.
+    let _ = publisher.take_output();
+    for (kind, id) in [(MessageKind::Audio, 4), (MessageKind::Video, 6), (MessageKind::Data, 5)] {
+        publisher.send(&Message { kind, time: StreamTime(0), stream_id: 1, payload: vec![7].into() });
+        let output = publisher.take_output();
+        assert_eq!((output[0] & 0x3f, &output[8..12]), (id, &[3, 0, 0, 0][..]), "{kind:?}");
+    }
+    // Any other error is a refusal.
+    let refused = told(&[&error(4.0)]).1.pop().unwrap();
+    assert!(matches!(refused, Err(SessionError::Refused { code, .. }) if code == "No"));
+}
+
+#[test]
+fn a_server_that_ends_the_stream_is_left_and_one_that_agrees_to_its_end_is_not() {
+    let start = status("status", "NetStream.Publish.Start");
+    let begun: [&[Value]; 2] = [&created(), &start];
+    let close: &[Value] = &["close".into(), 0.0.into(), Value::Null];
+    let closed = told(&[&begun[..], &[close]].concat()).1.pop().unwrap();
+    assert!(matches!(closed, Err(SessionError::Protocol(why)) if why.contains("closed")));
+    let over = status("status", "NetStream.Unpublish.Success");
+    let ended = told(&[&begun[..], &[&over]].concat()).1.pop().unwrap();
+    assert!(matches!(ended, Err(SessionError::Refused { .. })));
+    let other = status("status", "NetStream.Data.Start");
+    let (mut publisher, came) = told(&[&begun[..], &[&other]].concat());
+    assert_eq!(came.last(), Some(&Ok(None)), "a word of no consequence");
+    publisher.finish();
+    assert!(!publisher.is_ready());
+    publisher.feed(&command(&over));
+    assert_eq!(publisher.poll(), Ok(None));
+}
+
+#[test]
+fn a_ping_is_answered_with_what_it_brought() {
+    let (mut publisher, _) = told(&[]);
+    let mut ping = |payload: &'static [u8]| {
+        let _ = publisher.take_output();
+        publisher.feed(&chunks(2, MessageKind::UserControl, payload.into()));
+        assert_eq!(publisher.poll(), Ok(None));
+        publisher.take_output()
+    };
+    let answer = ping(&[0, 6, 1, 2, 3, 4]);
+    assert_eq!(answer[answer.len() - 6..], [0, 7, 1, 2, 3, 4]);
+    for other in [&[0, 6, 1, 2][..], &[0, 0, 0, 0, 0, 1], &[0], &[]] {
+        assert!(ping(other).is_empty(), "{other:?} asks for nothing");
+    }
 }
