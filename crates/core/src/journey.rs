@@ -36,3 +36,25 @@ impl Stage {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::figure::Origin;
+
+    #[test]
+    fn a_share_is_known_if_both_of_its_sides_are() {
+        let share = |used, budget| {
+            let figure = |value| Figure::maybe(value, Origin::Measured);
+            let (used, budget) = (figure(used), figure(budget));
+            let lost = Figure::known(0, Origin::Measured);
+            let (name, word, fault) = ("send", "dropped", Fault::Network);
+            Stage { name, budget, used, lost_now: lost, lost_total: lost, word, fault }.share()
+        };
+        assert_eq!(share(Some(500.0), Some(2000.0)), Some(0.25));
+        assert_eq!(
+            (share(None, Some(2000.0)), share(Some(500.0), None), share(Some(1.0), Some(0.0))),
+            (None, None, None)
+        );
+    }
+}

@@ -141,3 +141,92 @@ pub fn notices(wire: &WireFigures, stream: &StreamFacts, intended: &Intended, vi
     }
     found
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What is noticed of these figures, in a broadcast meant to be 60 frames/s of 1280x720 at 6 000 kb/s.
+    fn noticed(wire: &WireFigures, video_kbps: u64) -> Vec<NoticeKind> {
+        let intended = Intended {
+            width: Some(1280),
+            height: Some(720),
+            fps: Some(60.0),
+            video_bitrate: Some(Bitrate::from_kbps(6000)),
+            keyframe_interval_s: Some(2.0),
+            b_frames: Some(2),
+            ..Intended::default()
+        };
+        let stream = StreamFacts { width: Some(1280), height: Some(720), ..StreamFacts::default() };
+        let found = notices(wire, &stream, &intended, Some(Bitrate::from_kbps(video_kbps)));
+        found.into_iter().map(|notice| notice.kind).collect()
+    }
+
+    fn fine() -> WireFigures {
+        WireFigures {
+            fps: Some(60.0),
+            keyframe_interval_s: Some(2.0),
+            b_frames: Some(2),
+            unsteadiness: Some(0.05),
+            sound_lead_ms: Some(3.0),
+            moving: Some(Moving::Yes),
+            skipped_trust: crate::figure::Trust::Good,
+            ..WireFigures::default()
+        }
+    }
+
+    #[test]
+    fn a_broadcast_as_it_is_meant_has_nothing_odd() {
+        assert_eq!(noticed(&fine(), 6000), []);
+        assert_eq!(notices(&fine(), &StreamFacts::default(), &Intended::default(), None), []);
+    }
+
+    #[test]
+    fn what_is_off_by_more_than_wavers_is_noticed_and_what_is_not_is_not() {
+        use NoticeKind::{BFrames, Bitrate, FrameRate, Keyframes, SoundDrifts, SoundMissing, Unsteady, VariableRate};
+        let with = |change: &dyn Fn(&mut WireFigures)| {
+            let mut wire = fine();
+            change(&mut wire);
+            noticed(&wire, 6000)
+        };
+        for (is, is_not, kind) in [
+            (with(&|w| w.fps = Some(68.0)), with(&|w| w.fps = Some(67.0)), FrameRate),
+            (with(&|w| w.fps = Some(52.0)), with(&|w| w.fps = Some(53.0)), FrameRate),
+            (noticed(&fine(), 6800), noticed(&fine(), 6700), Bitrate),
+            // A scene that is easy to code may take less.
+            (noticed(&fine(), 4500), noticed(&fine(), 4600), Bitrate),
+            (with(&|w| w.unsteadiness = Some(0.26)), with(&|w| w.unsteadiness = Some(0.25)), Unsteady),
+            (with(&|w| w.keyframe_interval_s = Some(2.2)), with(&|w| w.keyframe_interval_s = Some(2.1)), Keyframes),
+            (with(&|w| w.b_frames = Some(3)), with(&|w| w.b_frames = Some(1)), BFrames),
+            (with(&|w| w.sound_lead_ms = Some(41.0)), with(&|w| w.sound_lead_ms = Some(40.0)), SoundDrifts),
+            (with(&|w| w.sound_lead_ms = Some(-61.0)), with(&|w| w.sound_lead_ms = Some(-60.0)), SoundDrifts),
+            (with(&|w| w.silent_s = Some(9.0)), with(&|_| {}), SoundMissing),
+            (with(&|w| w.skipped_trust = crate::figure::Trust::Poor), with(&|_| {}), VariableRate),
+        ] {
+            assert_eq!((is, is_not), (vec![kind], vec![]));
+        }
+    }
+
+    #[test]
+    fn of_a_still_picture_little_is_said_of_its_bitrate() {
+        let mut still = WireFigures { moving: Some(Moving::Still), unsteadiness: Some(0.5), ..fine() };
+        assert_eq!(noticed(&still, 900), [NoticeKind::StillPicture]);
+        // Where what the picture leaves is filled up, it is the encoder that sends too little, or unsteadily.
+        still.filler = Some(0.3);
+        assert_eq!(noticed(&still, 900), [NoticeKind::StillPicture, NoticeKind::Bitrate, NoticeKind::Unsteady]);
+    }
+
+    #[test]
+    fn a_notice_says_what_is_and_what_was_meant() {
+        let wire = WireFigures { source_fps: Some(24.0), unseen: Some("they are HEVC".into()), ..fine() };
+        let stream = StreamFacts { width: Some(1920), height: Some(1080), ..StreamFacts::default() };
+        let intended = Intended { width: Some(1280), height: Some(720), ..Intended::default() };
+        let said: Vec<String> = notices(&wire, &stream, &intended, None).into_iter().map(|n| n.text).collect();
+        let expected = [
+            "The picture changes 24 times a second in a broadcast of 60: a source made at that rate looks so.",
+            "Lagged frames are not known, as the broadcaster does not report them: they are HEVC.",
+            "The picture is 1920x1080, where the setup means 1280x720.",
+        ];
+        assert_eq!(said, expected);
+    }
+}

@@ -208,3 +208,70 @@ pub fn to_failover(on: bool) -> Proposal {
         dangerous: false,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn stream(width: u32, height: u32, fps: f64) -> StreamFacts {
+        StreamFacts { width: Some(width), height: Some(height), fps: Some(fps), ..StreamFacts::default() }
+    }
+
+    #[test]
+    fn a_smaller_size_keeps_the_aspect_in_whole_blocks_and_says_how_much_less_work_it_is() {
+        let smaller = |width, height| smaller_size(&stream(width, height, 60.0));
+        for ((width, height), (wide, lines), share) in [
+            ((1920, 1080), (1600, 900), "69 %"),
+            ((1280, 720), (960, 540), "56 %"),
+            // Four to three, and a picture that stands upright.
+            ((1440, 1080), (1200, 900), "69 %"),
+            ((1080, 1920), (808, 1440), "56 %"),
+        ] {
+            let proposal = smaller(width, height).unwrap();
+            assert_eq!(proposal.action, Action::SetSize { width: wide, height: lines });
+            assert_eq!(proposal.title, format!("lower the picture size to {wide}x{lines}"));
+            assert_eq!(proposal.expected, format!("each frame is {share} of the work"));
+        }
+        assert_eq!(smaller(960, 540), None, "there is none below");
+        assert_eq!((to_lines(720, &StreamFacts::default()), to_lines(720, &stream(10, 0, 60.0))), (None, None));
+        assert!(to_size(1920, 1080, &stream(1280, 720, 60.0)).title.starts_with("raise"));
+    }
+
+    #[test]
+    fn half_the_rate_is_offered_where_that_is_still_a_rate_to_broadcast_at() {
+        let half = |fps| half_rate(&stream(1280, 720, fps)).map(|proposal| proposal.title);
+        assert_eq!(half(60.0).as_deref(), Some("lower the frame rate to 30 frames/s"));
+        assert_eq!(half(47.0).as_deref(), Some("lower the frame rate to 23.5 frames/s"));
+        assert_eq!((half(46.9), half(30.0)), (None, None));
+        assert_eq!(half_rate(&StreamFacts::default()), None);
+        assert!(to_rate(FrameRate::from_fps(60.0), &stream(1280, 720, 30.0)).title.starts_with("raise"));
+    }
+
+    #[test]
+    fn a_bitrate_says_what_it_costs_in_the_direction_it_goes() {
+        let to = |video, now, restarts| {
+            let stream = StreamFacts { restarts, takes_bitrate: true, ..StreamFacts::default() };
+            let proposal = to_bitrate(Bitrate::from_kbps(video), Bitrate::from_kbps(now), &stream);
+            assert!(proposal.possible);
+            (proposal.title, proposal.cost)
+        };
+        let lower =
+            ("lower the video bitrate to 3 000 kb/s".into(), "picture softer: 50 % of the bits it has now".into());
+        assert_eq!(to(3000, 6000, false), lower);
+        let stops = "; the picture stops while the encoder restarts";
+        let raise = "raise the video bitrate to 9 000 kb/s".into();
+        assert_eq!(to(9000, 6000, true), (raise, format!("asks 150 % of what is asked now of the line{stops}")));
+        assert!(to(3000, 0, false).1.contains("100 %"), "nothing is known of now");
+    }
+
+    #[test]
+    fn only_what_may_interrupt_the_broadcast_wants_a_confirmation() {
+        let facts = StreamFacts::default();
+        assert!(to_server("Dunmere").dangerous);
+        for harmless in [lighter_preset(&facts), heavier_preset(&facts), to_priority(RAISED), to_keeper(Mode::Act)] {
+            assert!(!harmless.dangerous, "{}", harmless.title);
+        }
+        let able = StreamFacts { takes_preset: true, ..facts };
+        assert!(lighter_preset(&able).possible && !lighter_preset(&facts).possible);
+    }
+}
