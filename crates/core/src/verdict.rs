@@ -181,3 +181,25 @@ fn calm_evidence(facts: &Facts) -> Vec<Evidence> {
         bans: 1.0,
     }]
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::figure::Trust;
+
+    #[test]
+    fn that_nothing_is_wrong_is_surer_the_more_is_known_and_the_longer_it_was_seen() {
+        let sure = |on_air_s, lagged: Option<f64>, lagged_inferred| {
+            calm_confidence(&Facts { broadcasting: true, on_air_s, lagged, lagged_inferred, ..Facts::default() })
+        };
+        let hour = 3600.0;
+        let (reported, seen, unknown) =
+            (sure(hour, Some(0.0), None), sure(hour, Some(0.0), Some(Trust::Good)), sure(hour, None, None));
+        assert!(reported > seen && seen > unknown, "{reported} {seen} {unknown}");
+        assert!((0.97..0.98).contains(&reported) && (0.89..0.9).contains(&unknown), "{reported} {unknown}");
+        assert!((sure(1.0, Some(0.0), None) - 0.49).abs() < 1e-9, "a second says half of it");
+        assert!(seen > sure(hour, Some(0.0), Some(Trust::Poor)));
+        let nobody = Facts { on_air_s: hour, lagged: Some(0.0), ..Facts::default() };
+        assert_eq!(calm_confidence(&nobody), 0.0, "nobody broadcasts");
+    }
+}
