@@ -27,7 +27,7 @@ impl Origin {
 }
 
 /// How far an inferred number can be trusted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Trust {
     /// Where it was tried against what really happened, it was within a few percent.
@@ -62,7 +62,7 @@ impl Trust {
 }
 
 /// A value that may not be had. What cannot be had is shown as not available, never as zero.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Figure<T> {
     /// The value, if there is one.
     pub value: Option<T>,

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::moment::Moment;
 use crate::state::State;
@@ -11,7 +11,7 @@ use crate::state::State;
 const PAGE: usize = 256;
 
 /// One second of a broadcast. What was not known is `None`.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 pub struct Second {
     /// The connection's state at its end; `None` without a broadcast.
     pub state: Option<State>,
@@ -62,7 +62,7 @@ pub struct Second {
 }
 
 /// Something that happened, for a mark on the axis.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Mark {
     /// When.
     pub at: Moment,

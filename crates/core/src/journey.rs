@@ -1,7 +1,7 @@
 //! The frame's journey: render → encode → send → ingest, each stage with its budget, what it used, and
 //! what it lost.
 
-use serde::Serialize;
+use serde::{Deserialize, Deserializer, Serialize};
 
 use crate::figure::Figure;
 use crate::suspects::Fault;
@@ -26,7 +26,37 @@ pub struct Stage {
     pub fault: Fault,
 }
 
+/// A stage as it is read back: its words follow from the fault it stands for.
+#[derive(Deserialize)]
+struct Kept {
+    budget: Figure<f64>,
+    used: Figure<f64>,
+    lost_now: Figure<u64>,
+    lost_total: Figure<u64>,
+    fault: Fault,
+}
+
+impl<'a> Deserialize<'a> for Stage {
+    fn deserialize<D: Deserializer<'a>>(from: D) -> Result<Self, D::Error> {
+        let Kept { budget, used, lost_now, lost_total, fault } = Kept::deserialize(from)?;
+        Ok(Self::new(fault, [budget, used], [lost_now, lost_total]))
+    }
+}
+
 impl Stage {
+    /// The stage that a fault is in, the ingest for [`Fault::None`]: its budget and what it uses of it, and what it lost within
+    /// [`crate::facts::NOW`] and since the start.
+    #[must_use]
+    pub fn new(fault: Fault, [budget, used]: [Figure<f64>; 2], [lost_now, lost_total]: [Figure<u64>; 2]) -> Self {
+        let (name, word) = match fault {
+            Fault::Rendering => ("render", "lagged"),
+            Fault::Encoder => ("encode", "skipped"),
+            Fault::Network => ("send", "dropped"),
+            Fault::None => ("ingest", "delivered"),
+        };
+        Self { name, budget, used, lost_now, lost_total, word, fault }
+    }
+
     /// The share of the budget in use, if both are known.
     #[must_use]
     pub fn share(&self) -> Option<f64> {
@@ -48,8 +78,7 @@ mod tests {
             let figure = |value| Figure::maybe(value, Origin::Measured);
             let (used, budget) = (figure(used), figure(budget));
             let lost = Figure::known(0, Origin::Measured);
-            let (name, word, fault) = ("send", "dropped", Fault::Network);
-            Stage { name, budget, used, lost_now: lost, lost_total: lost, word, fault }.share()
+            Stage::new(Fault::Network, [budget, used], [lost, lost]).share()
         };
         assert_eq!(share(Some(500.0), Some(2000.0)), Some(0.25));
         assert_eq!(

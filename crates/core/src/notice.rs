@@ -1,6 +1,6 @@
 //! What is odd and costs no frame: named, so that nobody looks for it in the wrong place, and never an alarm.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::figure::Origin;
 use crate::rate::Bitrate;
@@ -18,7 +18,7 @@ const OFF: f64 = 0.12;
 const UNSTEADY: f64 = 0.25;
 
 /// Something odd.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Notice {
     /// Which kind it is.
     pub kind: NoticeKind,
@@ -29,7 +29,7 @@ pub struct Notice {
 }
 
 /// Kinds of oddities.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum NoticeKind {
     /// Sound and picture move apart.

@@ -1,6 +1,6 @@
 //! What could be done, with its price and its promise.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::action::{Action, priority_word};
 use crate::frame_rate::FrameRate;
@@ -9,7 +9,7 @@ use crate::rate::Bitrate;
 use crate::reading::StreamFacts;
 
 /// An action worth considering, with its price and its promise.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Proposal {
     /// What to do.
     pub action: Action,

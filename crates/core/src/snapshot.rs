@@ -1,5 +1,7 @@
 //! What the core knows at one moment: everything a screen or a log line shows.
 
+use serde::{Deserialize, Serialize};
+
 use crate::account::Accounts;
 use crate::action::Action;
 pub use crate::core::{Answer, Awaited, Moved};
@@ -19,7 +21,10 @@ use crate::viewers::Viewers;
 use crate::wire::WireFigures;
 
 /// Everything known at one moment.
-#[derive(Debug, Clone)]
+///
+/// It can be written down and read back, but for what grows with the broadcast (its history and marks) and for what is only of
+/// use now (what can be undone, what is awaited and was answered): see [`Snapshot::among`].
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Snapshot {
     /// When.
     pub at: Moment,
@@ -88,10 +93,13 @@ pub struct Snapshot {
     /// What the broadcast was meant to be.
     pub intended: Intended,
     /// Every second so far.
+    #[serde(skip)]
     pub history: History,
     /// What happened, for marks.
+    #[serde(skip)]
     pub marks: Vec<Mark>,
     /// What undoing the last change would do.
+    #[serde(skip)]
     pub undo: Option<Action>,
     /// The newest changes and how far each is proved, at most 8, the newest last: what came of one may be told once others were made.
     pub trials: Vec<Trial>,
@@ -100,14 +108,23 @@ pub struct Snapshot {
     /// Whether servers are changed by themselves.
     pub failover: bool,
     /// What the user was told to change by hand, and what the wire shows of it.
+    #[serde(skip)]
     pub awaited: Option<Awaited>,
     /// What came of what was asked for last.
+    #[serde(skip)]
     pub answered: Option<Answer>,
     /// The newest change of servers.
+    #[serde(skip)]
     pub moved: Option<Moved>,
 }
 
 impl Snapshot {
+    /// A moment that was read back, among the seconds and marks of the whole broadcast.
+    #[must_use]
+    pub fn among(self, whole: &Self) -> Self {
+        Self { history: whole.history.clone(), marks: whole.marks.clone(), ..self }
+    }
+
     /// The newest change, and how far it is proved.
     #[must_use]
     pub fn newest_trial(&self) -> Option<&Trial> {

@@ -1,12 +1,12 @@
 //! How the connection stands, in a word.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// A queue over this share of its limit is no steady one. Ours.
 pub(crate) const STRAINED: f64 = 0.25;
 
 /// The connection's state.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum State {
     /// Every frame is delivered in time.

@@ -4,7 +4,7 @@ pub mod weigh;
 
 use std::time::Duration;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::action::Action;
 use crate::history::{History, Second};
@@ -29,7 +29,7 @@ const UNDONE_PERCENT: f64 = 2.0;
 const CARRIED_S: usize = LOOKS[0];
 
 /// What a trial came to.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
     /// Fewer frames are lost, or more picture is carried and nothing lost for it.
@@ -54,7 +54,7 @@ impl Outcome {
 }
 
 /// What a change is meant to do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Aim {
     /// Fewer lost frames.
@@ -64,7 +64,7 @@ pub enum Aim {
 }
 
 /// Figures of some seconds on one side of a change.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 pub struct Side {
     /// How many seconds.
     pub seconds: u32,
@@ -93,7 +93,7 @@ impl Side {
 }
 
 /// A change being proved.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Trial {
     /// What was changed.
     pub action: Action,
@@ -106,10 +106,10 @@ pub struct Trial {
     /// Which lost frames it is about; all of them if [`Fault::None`].
     pub about: Fault,
     /// How it was before: from where the trouble began, if it did.
-    #[serde(serialize_with = "if_seen")]
+    #[serde(serialize_with = "if_seen", deserialize_with = "or_none")]
     pub before: Side,
     /// How it is since, without the first [`SETTLE_S`] seconds; as long as `before` at most, unless that is short.
-    #[serde(serialize_with = "if_seen")]
+    #[serde(serialize_with = "if_seen", deserialize_with = "or_none")]
     pub after: Side,
     /// By how many percent of the frames less is lost, with 95 % confidence: at least and at most. `None` while too little is
     /// seen, and where the trouble had just begun.
@@ -357,6 +357,11 @@ impl Trial {
 /// What was not seen for a second is not told as zero.
 fn if_seen<S: serde::Serializer>(side: &Side, to: S) -> Result<S::Ok, S::Error> {
     if side.seconds == 0 { to.serialize_none() } else { side.serialize(to) }
+}
+
+/// A side of which no second was seen is written as null.
+fn or_none<'a, D: serde::Deserializer<'a>>(from: D) -> Result<Side, D::Error> {
+    Ok(Option::deserialize(from)?.unwrap_or_default())
 }
 
 /// The seconds of a stretch in which there was a broadcast.

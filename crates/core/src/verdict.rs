@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::facts::Facts;
 use crate::figure::Origin;
@@ -11,7 +11,7 @@ use crate::proposal::Proposal;
 use crate::suspects::{Cause, Evidence, Fault, Held, Suspect, suspects};
 
 /// What is at fault, and why.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Verdict {
     /// The most harmful fault, or [`Fault::None`].
     pub fault: Fault,

@@ -43,7 +43,7 @@ impl Freezes {
 }
 
 /// What viewers get.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Viewers {
     /// New pictures a second, over [`crate::facts::NOW`].
     pub fps: Figure<f64>,

@@ -8,7 +8,7 @@ mod pace;
 mod repeats;
 mod sound;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 pub use groups::Groups;
 pub use repeats::Moving;
@@ -35,7 +35,7 @@ pub struct Wire {
 }
 
 /// What stands on the wire at one moment.
-#[derive(Debug, Clone, PartialEq, Default, Serialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct WireFigures {
     /// The codec, if it is one whose units are known.
     pub codec: Option<VideoCodec>,

@@ -89,43 +89,25 @@ impl Core {
         let lost = |frames: f64, origin| {
             if facts.broadcasting { Figure::known(frames.round() as u64, origin) } else { Figure::UNKNOWN }
         };
+        let lagged_now = Figure::maybe(facts.lagged.map(|l| l.round() as u64), lagged_origin);
+        let [dropped, delivered] = [self.relayed.accounts.video.dropped, self.relayed.accounts.video.delivered]
+            .map(|frames| Figure::known(frames, Origin::Measured));
+        let queue = &self.relayed.queue;
+        let [render_ms, encode_ms] =
+            [facts.render_ms, facts.encode_ms].map(|value| Figure::maybe(value, Origin::Reported));
         [
-            Stage {
-                name: "render",
-                budget,
-                used: Figure::maybe(facts.render_ms, Origin::Reported),
-                lost_now: Figure::maybe(facts.lagged.map(|l| l.round() as u64), lagged_origin),
-                lost_total: lagged,
-                word: "lagged",
-                fault: Fault::Rendering,
-            },
-            Stage {
-                name: "encode",
-                budget,
-                used: Figure::maybe(facts.encode_ms, Origin::Reported),
-                lost_now: lost(facts.skipped, skipped_origin),
-                lost_total: skipped,
-                word: "skipped",
-                fault: Fault::Encoder,
-            },
-            Stage {
-                name: "send",
-                budget: on_air(self.relayed.queue.limit_ms),
-                used: on_air(self.relayed.queue.ms),
-                lost_now: lost(facts.dropped, Origin::Measured),
-                lost_total: Figure::known(self.relayed.accounts.video.dropped, Origin::Measured),
-                word: "dropped",
-                fault: Fault::Network,
-            },
-            Stage {
-                name: "ingest",
-                budget: on_air(facts.asked.kbps()),
-                used: on_air(facts.sent.kbps()),
-                lost_now: Figure::UNKNOWN,
-                lost_total: Figure::known(self.relayed.accounts.video.delivered, Origin::Measured),
-                word: "delivered",
-                fault: Fault::None,
-            },
+            Stage::new(Fault::Rendering, [budget, render_ms], [lagged_now, lagged]),
+            Stage::new(Fault::Encoder, [budget, encode_ms], [lost(facts.skipped, skipped_origin), skipped]),
+            Stage::new(
+                Fault::Network,
+                [on_air(queue.limit_ms), on_air(queue.ms)],
+                [lost(facts.dropped, Origin::Measured), dropped],
+            ),
+            Stage::new(
+                Fault::None,
+                [on_air(facts.asked.kbps()), on_air(facts.sent.kbps())],
+                [Figure::UNKNOWN, delivered],
+            ),
         ]
     }
 

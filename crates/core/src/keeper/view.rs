@@ -1,13 +1,13 @@
 //! How the keeper stands, for a screen or a line.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::{Keeper, Mode};
 use crate::figure::{Figure, Origin};
 use crate::rate::Bitrate;
 
 /// How the keeper stands.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct KeeperView {
     /// What it may do.
     pub mode: Mode,

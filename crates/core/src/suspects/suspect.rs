@@ -1,13 +1,13 @@
 //! A suspect: a stage at fault, with what speaks for and against each cause.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::cause::{Cause, Fault};
 use crate::figure::Origin;
 use crate::proposal::Proposal;
 
 /// One sign for or against a suspect.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Evidence {
     /// The sign, with its number and unit.
     pub text: String,
@@ -18,7 +18,7 @@ pub struct Evidence {
 }
 
 /// Something that might be at fault.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Suspect {
     /// The stage it is in.
     pub fault: Fault,
@@ -59,7 +59,7 @@ impl Suspect {
 }
 
 /// A cause that was weighed.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Weighed {
     /// Which.
     pub cause: Cause,

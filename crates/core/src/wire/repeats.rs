@@ -13,7 +13,7 @@ mod lateness;
 
 use std::collections::VecDeque;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::figure::Trust;
 use crate::reading::PictureChange;
@@ -59,7 +59,7 @@ const FULL_RATE: f64 = 0.03;
 pub(super) const RUNS_S: f64 = 5.0;
 
 /// Whether the picture moves.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Moving {
     /// It does.
