@@ -118,7 +118,7 @@ fn show(acts: Acts, app: App, warnings: &Receiver<String>) -> Result<Option<Run>
     // The relay has a thread of its own: a terminal that does not take what is drawn must not hold up frames.
     let screen_left = Arc::new(AtomicBool::new(false));
     let left = screen_left.clone();
-    let chronicle: Arc<Mutex<Chronicle>> = Arc::default();
+    let chronicle = Arc::new(Mutex::new(Chronicle::with_moments()));
     let written = chronicle.clone();
     let broadcast = std::thread::Builder::new()
         .name("broadcast".into())

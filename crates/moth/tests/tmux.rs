@@ -173,6 +173,15 @@ fn in_trouble_a_change_is_made_proved_put_back_and_missed() {
     let screen = terminal.shows("keeper   (act)", 5);
     assert!(screen.contains("losing") || screen.contains("strained"), "{screen}");
     terminal.shows("nothing at fault", 30);
+    // Twenty seconds back it was, and nothing is changed there.
+    terminal.keys("PPage");
+    terminal.keys("PPage");
+    let screen = terminal.shows("network at fault", 5);
+    assert!(screen.contains("in that second") && screen.contains("back to now"), "{screen}");
+    terminal.keys("b");
+    terminal.shows("you look back at what was proposed then", 5);
+    terminal.keys("Escape");
+    terminal.shows("nothing at fault", 5);
     terminal.keys("q");
     assert_eq!(terminal.left(), "left=0");
 }

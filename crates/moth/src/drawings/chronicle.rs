@@ -9,10 +9,11 @@ use moth_core::history::Mark;
 use moth_core::machine_load::MachineLoad;
 use moth_core::suspects::{Cause, Fault, Suspect};
 use moth_core::trial::Trial;
-use moth_core::{Snapshot, State};
+use moth_core::{Moment, Snapshot, State};
 use moth_drawing::evening::{Changed, Evening, Standing, Stood};
 use moth_drawing::load::{Load, Machine, Part};
 use moth_drawing::names::{Kind, Names};
+use moth_logbook::moments::Moments;
 
 /// A broadcast, as far as it went.
 #[derive(Debug, Clone, Default)]
@@ -25,11 +26,30 @@ pub struct Chronicle {
     trials: Vec<Trial>,
     machines: Vec<Machine>,
     names: Names,
+    /// How everything stood, second by second, where that is to be looked back at.
+    moments: Option<Moments>,
 }
 
 impl Chronicle {
+    /// One that also keeps how everything stood in each second, to be looked back at.
+    #[must_use]
+    pub fn with_moments() -> Self {
+        Self { moments: Some(Moments::default()), ..Self::default() }
+    }
+
+    /// How everything stood at the end of a second, by its place in the history; `None` if that was not kept.
+    #[must_use]
+    pub fn moment(&self, second: usize) -> Option<Snapshot> {
+        // The first look in the second that follows.
+        let until = Moment::from_ms((second as u64 + 2) * 1000 - 1);
+        self.moments.as_ref()?.at(until)
+    }
+
     /// Writes down what is new.
     pub fn take(&mut self, snapshot: &Snapshot) {
+        if let Some(moments) = &mut self.moments {
+            moments.take(snapshot);
+        }
         self.take_verdict(snapshot);
         self.take_marks(snapshot);
         self.take_trials(snapshot);
@@ -158,7 +178,9 @@ impl Chronicle {
     pub(crate) fn go_back(&mut self, waypoint: &Self, seconds: usize) {
         let mut machines = std::mem::take(&mut self.machines);
         machines.iter_mut().for_each(|machine| machine.loads.truncate(seconds));
-        *self = Self { machines, ..waypoint.without_machines() };
+        // What was passed once passes in the same way again.
+        let moments = self.moments.take();
+        *self = Self { machines, moments, ..waypoint.without_machines() };
     }
 
     fn without_machines(&self) -> Self {
@@ -170,6 +192,7 @@ impl Chronicle {
             trials: self.trials.clone(),
             machines: Vec::new(),
             names: self.names.clone(),
+            moments: None,
         }
     }
 
@@ -282,7 +305,6 @@ mod tests {
     use std::time::Duration;
 
     use moth_core::action::Action;
-    use moth_core::moment::Moment;
     use moth_core::rate::Bitrate;
     use moth_core::{Core, Settings};
     use moth_stage::{Theatre, shipped};
@@ -319,6 +341,27 @@ mod tests {
         let last = snapshots.last().unwrap();
         let evening = chronicle.evening(last, last, "an evening".into(), None);
         (chronicle, evening)
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn each_second_can_be_looked_back_at_also_after_a_recording_was_gone_through_again() {
+        let snapshots = seen(40).await;
+        let mut chronicle = Chronicle::with_moments();
+        snapshots.iter().for_each(|snapshot| chronicle.take(snapshot));
+        let is_kept = |chronicle: &Chronicle, second: usize| {
+            let (moment, end_s) = (chronicle.moment(second).unwrap(), second as f64 + 1.0);
+            // The first look once the second was over.
+            assert!((end_s..end_s + 0.2).contains(&moment.at.seconds()), "{second}: {}", moment.at.seconds());
+            let then = snapshots.iter().find(|snapshot| snapshot.at == moment.at).unwrap();
+            assert!(moment.verdict == then.verdict && moment.journey == then.journey);
+        };
+        (0..39).for_each(|second| is_kept(&chronicle, second));
+        assert!(chronicle.moment(60).is_none(), "that is still to come");
+        let waypoint = chronicle.waypoint();
+        chronicle.go_back(&waypoint, 20);
+        snapshots.iter().filter(|snapshot| snapshot.at.seconds() > 20.0).for_each(|snapshot| chronicle.take(snapshot));
+        (0..39).for_each(|second| is_kept(&chronicle, second));
+        assert!(written(&snapshots).0.moment(5).is_none(), "it is not kept where nobody looks back");
     }
 
     #[tokio::test(start_paused = true)]

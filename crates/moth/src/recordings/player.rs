@@ -102,7 +102,7 @@ impl Player {
             look: Moment::START,
             newest: None,
             kept: vec![first],
-            chronicle: Arc::default(),
+            chronicle: Arc::new(Mutex::new(Chronicle::with_moments())),
         })
     }
 

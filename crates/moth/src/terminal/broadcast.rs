@@ -84,7 +84,7 @@ impl Show {
 
     /// Another broadcast begins: what was written down belongs to the one before.
     fn begin_anew(&self) {
-        *lock(&self.chronicle) = Chronicle::default();
+        *lock(&self.chronicle) = Chronicle::with_moments();
     }
 }
 

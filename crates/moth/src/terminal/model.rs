@@ -81,6 +81,13 @@ impl Model {
         self.replay.is_none()
     }
 
+    /// How everything stood at the second under the cursor, among all that is known by now; `None` if one looks at now, or if it was
+    /// not kept.
+    pub(super) fn looked_back_at(&self, now: &Snapshot) -> Option<Snapshot> {
+        let moment = lock(&self.chronicle).moment(self.view.cursor?)?;
+        Some(moment.among(now))
+    }
+
     /// What can be done now, best first.
     pub(super) fn proposals(&self) -> Vec<&Proposal> {
         self.snapshot.as_ref().map_or_else(Vec::new, |s| s.verdict.all_proposals())

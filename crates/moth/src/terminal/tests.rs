@@ -661,6 +661,39 @@ async fn watched(app: &mut App, slug: &str, deeds: &[(u64, Action)], seconds: u6
     drawn(app, 158, 47);
 }
 
+#[tokio::test(start_paused = true)]
+async fn looking_back_everything_is_as_it_stood_then() {
+    let cut = Action::SetBitrate { video: Bitrate::from_kbps(2250) };
+    let mut app = app(None).with(Some(before()));
+    let mut chronicle = Chronicle::with_moments();
+    let last = seen("archive-sync", &[(40, cut)], 70, |snapshot| chronicle.take(snapshot)).await;
+    app.show(Some(last));
+    *lock(&app.model.chronicle) = chronicle;
+    let now = drawn(&app, 158, 47);
+    assert!(now.contains("nothing at fault"), "{now}");
+    // Into the trouble: half a minute back.
+    (0..34).for_each(|_| drop(press(&mut app, KeyCode::Left)));
+    let then = drawn(&app, 158, 47);
+    for expected in ["┃ at 0:35  network at fault", "lower the video bitrate", "at 0:35     in that second"] {
+        assert!(then.contains(expected), "{expected} in {then}");
+    }
+    assert!(!then.contains("nothing at fault"), "{then}");
+    insta::assert_snapshot!("looked_back_158x47", then);
+    insta::assert_snapshot!("looked_back_80x24", drawn(&app, 80, 24));
+    // What was proposed then is not done now.
+    assert_eq!(press(&mut app, KeyCode::Enter), None);
+    assert!(app.notice.as_deref().is_some_and(|said| said.contains("Esc goes back to now")), "{:?}", app.notice);
+    assert_eq!(app.dialog, None);
+    type_char(&mut app, '2');
+    let why = drawn(&app, 158, 47);
+    assert!(why.contains("as it stood at 0:35") && !why.contains("Nothing is lost here now."), "{why}");
+    insta::assert_snapshot!("why_looked_back_158x47", why);
+    press(&mut app, KeyCode::Esc);
+    assert!(drawn(&app, 158, 47).contains("Nothing is lost here now."));
+    type_char(&mut app, '1');
+    assert!(drawn(&app, 158, 47).contains("│ nothing at fault"));
+}
+
 fn exported(app: &mut App) -> Job {
     match press(app, KeyCode::Enter) {
         Some(Wish::Export(job)) => *job,

@@ -1,5 +1,7 @@
 //! The verdict in a sentence with its numbers, and the next action on one key with what it costs.
 
+use std::time::Duration;
+
 use moth_core::Snapshot;
 use moth_core::action::Action;
 use moth_core::proposal::Proposal;
@@ -37,8 +39,10 @@ pub(in crate::terminal) struct Around<'a> {
     pub palette: Palette,
     /// Where broadcasters publish to, while none does.
     pub publish_to: Option<&'a str>,
-    /// Changes can be made: it is no replay.
+    /// Changes can be made: it is no replay, and nobody looks back.
     pub takes_changes: bool,
+    /// It is how things stood in this second, and not now.
+    pub looks_back_at: Option<usize>,
 }
 
 pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, around: Around<'_>, snapshot: &Snapshot) {
@@ -68,8 +72,12 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, around: Aroun
         ],
     };
     let mut lines = vec![Line::from(head)];
+    if let (Some(second), Some(head)) = (around.looks_back_at, lines.first_mut()) {
+        let then = format!("at {}  ", clock(Duration::from_secs(second as u64)));
+        head.spans.insert(0, Span::styled(then, palette.strong()));
+    }
     lines.extend(wrap(&verdict.sentence, columns).into_iter().map(Line::from));
-    if let (None, Some(address)) = (snapshot.on_air_since, around.publish_to) {
+    if let (None, Some(address), None) = (snapshot.on_air_since, around.publish_to, around.looks_back_at) {
         lines.push(Line::from(vec![
             Span::raw("Publish to "),
             Span::styled(address, palette.strong()),

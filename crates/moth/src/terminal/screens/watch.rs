@@ -20,6 +20,9 @@ pub(in crate::terminal) const SCREEN: Screen =
     Screen { name: "Watch", draw, keys, help, exports, key, turned_to: nothing_else };
 
 fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
+    let past = model.looked_back_at(snapshot);
+    let looks_back_at = model.view.cursor.filter(|_| past.is_some());
+    let snapshot = past.as_ref().unwrap_or(snapshot);
     let roomy = area.height >= 32;
     let gap = u16::from(roomy);
     let verdict_rows = verdict::rows(snapshot, area.width, if roomy { 12 } else { 6 });
@@ -35,8 +38,9 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
         Constraint::Length(verdict_rows),
     ])
     .areas(area);
-    let takes_changes = model.takes_changes();
-    let around = verdict::Around { palette, publish_to: model.banner.publish_to.as_deref(), takes_changes };
+    let takes_changes = model.takes_changes() && looks_back_at.is_none();
+    let publish_to = model.banner.publish_to.as_deref();
+    let around = verdict::Around { palette, publish_to, takes_changes, looks_back_at };
     journey::draw(frame, inner(path), palette, snapshot);
     viewers::draw(frame, inner(seen), palette, model.view.cursor, snapshot);
     lanes::draw(frame, inner(middle), palette, &model.view, snapshot);
@@ -113,6 +117,10 @@ fn exports(_: &Model, snapshot: &Snapshot) -> Vec<(Subject, String)> {
 
 pub(super) fn key(model: &mut Model, code: KeyCode) -> Reaction {
     let kind = |letter| Kind::ALL.into_iter().find(|kind| kind.key() == letter);
+    let is_change = code == KeyCode::Enter || matches!(code, KeyCode::Char(letter) if kind(letter).is_some());
+    if is_change && model.view.cursor.is_some() && model.takes_changes() {
+        return Reaction::tell("you look back at what was proposed then; Esc goes back to now, where changes are made");
+    }
     match code {
         KeyCode::Enter => changing::propose(model, |_| true),
         KeyCode::Char('a') => Reaction::open(Dialog::Changes),

@@ -1,5 +1,8 @@
 //! The Why screen: every suspect of a stage with its evidence, on the time axis of the loss it would explain.
 
+use std::sync::Arc;
+use std::time::Duration;
+
 use crossterm::event::KeyCode;
 use moth_core::history::Second;
 use moth_core::signal::{Figured, Scale, Signal};
@@ -81,13 +84,16 @@ fn stage_shown(model: &Model, snapshot: &Snapshot) -> Fault {
 
 fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
     let area = inner(area);
+    let past = model.looked_back_at(snapshot);
+    let looks_back_at = model.view.cursor.filter(|_| past.is_some());
+    let snapshot = past.as_ref().unwrap_or(snapshot);
     let stage = stage_shown(model, snapshot);
     let (is_guilty, weighed) = weighed(snapshot, stage);
     let chosen = model.suspects.row.min(weighed.len().saturating_sub(1));
     let foot = if area.height >= 34 { 13 } else { 8 };
     let [head, table, detail] =
         Layout::vertical([Constraint::Length(3), Constraint::Min(8), Constraint::Length(foot)]).areas(area);
-    draw_head(frame, head, palette, snapshot, stage, is_guilty);
+    draw_head(frame, head, (palette, looks_back_at), snapshot, (stage, is_guilty));
     draw_table(frame, table, (palette, &model.view), snapshot, stage, (&weighed, chosen, is_guilty));
     let asked = model.preparation.as_ref().and_then(|preparation| preparation.asked.as_ref());
     draw_detail(frame, detail, (palette, asked), snapshot, (stage, weighed.get(chosen)));
@@ -96,7 +102,9 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
 fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
     let mut keys = vec![("↑↓", "suspect"), ("f", "stage")];
     keys.extend(model.takes_changes().then_some(("t", "test")));
-    keys.extend([("←→", "look back"), ("e", "export")]);
+    keys.push(("←→", "look back"));
+    keys.extend(model.view.cursor.is_some().then_some(("Esc", "back to now")));
+    keys.push(("e", "export"));
     keys
 }
 
@@ -130,7 +138,8 @@ fn exports(model: &Model, snapshot: &Snapshot) -> Vec<(Subject, String)> {
 }
 
 fn key(model: &mut Model, code: KeyCode) -> Reaction {
-    let Some(snapshot) = model.snapshot.clone() else { return Reaction::none() };
+    let Some(now) = model.snapshot.clone() else { return Reaction::none() };
+    let snapshot = model.looked_back_at(&now).map_or(now, Arc::new);
     let stage = stage_shown(model, &snapshot);
     let last = weighed(&snapshot, stage).1.len().saturating_sub(1);
     let view = &mut model.suspects;
@@ -164,7 +173,13 @@ fn test_suspects(model: &mut Model, stage: Fault) -> Reaction {
     Reaction { screen: Some(machine::SCREEN.name), ..machine::look(model) }
 }
 
-fn draw_head(frame: &mut Frame<'_>, area: Rect, palette: Palette, snapshot: &Snapshot, stage: Fault, is_guilty: bool) {
+fn draw_head(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    (palette, looks_back_at): (Palette, Option<usize>),
+    snapshot: &Snapshot,
+    (stage, is_guilty): (Fault, bool),
+) {
     let mut stages = vec![Span::styled("suspects in  ", palette.faint())];
     for fault in STAGES {
         let guilty = snapshot.verdict.suspects.iter().any(|s| s.fault == fault);
@@ -172,6 +187,10 @@ fn draw_head(frame: &mut Frame<'_>, area: Rect, palette: Palette, snapshot: &Sna
         let style = if fault == stage { palette.key() } else { palette.fault(fault) };
         stages.push(Span::styled(format!(" {}{mark} ", fault.word()), style));
         stages.push(Span::raw("  "));
+    }
+    if let Some(second) = looks_back_at {
+        let then = format!("as it stood at {}  ", clock(Duration::from_secs(second as u64)));
+        stages.push(Span::styled(then, palette.strong()));
     }
     if is_guilty && stage == snapshot.verdict.fault {
         let since = clock(snapshot.at.since(snapshot.verdict.since));
@@ -181,7 +200,11 @@ fn draw_head(frame: &mut Frame<'_>, area: Rect, palette: Palette, snapshot: &Sna
     let sentence = match suspect {
         Some(suspect) => suspect.sentence.clone(),
         None => {
-            "Nothing is lost here now. Below is what would be weighed if it were, and what speaks against each.".into()
+            let (is, were) = match looks_back_at {
+                Some(_) => ("was lost here then", "had been"),
+                None => ("is lost here now", "were"),
+            };
+            format!("Nothing {is}. Below is what would be weighed if it {were}, and what speaks against each.")
         }
     };
     let width = usize::from(area.width);
