@@ -157,6 +157,14 @@ fn in_trouble_a_change_is_made_proved_put_back_and_missed() {
     terminal.shows("network at fault", 60);
     // Half a minute of trouble is something to compare with.
     terminal.shows("(0:25)", 60);
+    // Ten seconds back it was no other, and nothing is changed there.
+    terminal.keys("PPage");
+    let screen = terminal.shows("┃ at 0:", 5);
+    assert!(screen.contains("in that second") && screen.contains("back to now"), "{screen}");
+    terminal.keys("b");
+    terminal.shows("you look back at what was proposed then", 5);
+    terminal.keys("Escape");
+    terminal.shows("┃ network at fault", 5);
     terminal.keys("b");
     let screen = terminal.shows("trial", 10);
     assert!(screen.contains("cannot tell yet") && screen.contains("video bitrate to"), "{screen}");
@@ -173,15 +181,6 @@ fn in_trouble_a_change_is_made_proved_put_back_and_missed() {
     let screen = terminal.shows("keeper   (act)", 5);
     assert!(screen.contains("losing") || screen.contains("strained"), "{screen}");
     terminal.shows("nothing at fault", 30);
-    // Twenty seconds back it was, and nothing is changed there.
-    terminal.keys("PPage");
-    terminal.keys("PPage");
-    let screen = terminal.shows("network at fault", 5);
-    assert!(screen.contains("in that second") && screen.contains("back to now"), "{screen}");
-    terminal.keys("b");
-    terminal.shows("you look back at what was proposed then", 5);
-    terminal.keys("Escape");
-    terminal.shows("nothing at fault", 5);
     terminal.keys("q");
     assert_eq!(terminal.left(), "left=0");
 }
