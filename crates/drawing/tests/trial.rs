@@ -82,5 +82,5 @@ fn a_change_that_did_not_help_is_not_drawn_as_if_it_had() {
     let [before, after] = bars(&document, "lost");
     assert!((before - after).abs() < 1.0, "as much is lost since: {before} and {after}");
     assert!(said.contains(": no less may be lost at all"), "{said}");
-    assert!(!trial.words().contains("helped") || trial.words().contains("not"), "{}", trial.words());
+    assert!(!trial.words().contains("helped"), "{}", trial.words());
 }

@@ -34,6 +34,29 @@ struct Page {
     deflated: Arc<[u8]>,
 }
 
+/// A moment that was found, and is not inflated yet: whoever shares [`Moments`] with a broadcast lets go of them before.
+#[derive(Debug, Clone)]
+pub struct Found(Where);
+
+#[derive(Debug, Clone)]
+enum Where {
+    /// By itself, as JSON.
+    Open(Arc<str>),
+    /// In this place among those that were deflated together.
+    Deflated(Arc<[u8]>, usize),
+}
+
+impl Found {
+    /// Reads it; `None` if it makes no sense, which would be a fault of ours.
+    #[must_use]
+    pub fn read(&self) -> Option<Snapshot> {
+        match &self.0 {
+            Where::Open(json) => serde_json::from_str(json).ok(),
+            Where::Deflated(deflated, place) => serde_json::from_str(inflate(deflated).ok()?.lines().nth(*place)?).ok(),
+        }
+    }
+}
+
 impl Moments {
     /// Takes a moment, if it ends a second that none was taken of yet.
     pub fn take(&mut self, snapshot: &Snapshot) {
@@ -54,21 +77,18 @@ impl Moments {
 
     /// How everything stood at a time: the newest moment until then. `None` if none is near.
     #[must_use]
-    pub fn at(&self, time: Moment) -> Option<Snapshot> {
+    pub fn at(&self, time: Moment) -> Option<Found> {
         let open = self.open.partition_point(|(at, _)| *at <= time);
-        let (at, json) = match open.checked_sub(1).and_then(|place| self.open.get(place)) {
-            Some((at, json)) => (*at, json.to_string()),
+        let (at, found) = match open.checked_sub(1).and_then(|place| self.open.get(place)) {
+            Some((at, json)) => (*at, Found(Where::Open(json.clone()))),
             None => {
                 let page = self.pages.partition_point(|page| page.at.first().is_some_and(|first| *first <= time));
                 let page = self.pages.get(page.checked_sub(1)?)?;
                 let place = page.at.partition_point(|at| *at <= time).checked_sub(1)?;
-                (page.at[place], inflate(&page.deflated).ok()?.lines().nth(place)?.to_owned())
+                (page.at[place], Found(Where::Deflated(page.deflated.clone(), place)))
             }
         };
-        if time.since(at).as_secs_f64() > FRESH_S {
-            return None;
-        }
-        serde_json::from_str(&json).ok()
+        (time.since(at).as_secs_f64() <= FRESH_S).then_some(found)
     }
 
     /// When the newest moment was.
@@ -146,7 +166,7 @@ mod tests {
         let (moments, seen) = broadcast(100);
         assert_eq!((moments.len(), moments.last()), (100, Some(seen[99].at)));
         for snapshot in &seen {
-            let back = moments.at(snapshot.at).unwrap();
+            let back = moments.at(snapshot.at).unwrap().read().unwrap();
             assert_eq!((back.at, &back.journey), (snapshot.at, &snapshot.journey));
             assert!(back.verdict == snapshot.verdict && back.weighed == snapshot.weighed, "at {} s", back.at.seconds());
         }
@@ -158,10 +178,14 @@ mod tests {
     fn between_two_seconds_the_one_before_counts_and_where_none_is_near_nothing_is_known() {
         let (mut moments, seen) = broadcast(40);
         let at = |ms| Moment::from_ms(ms);
-        assert_eq!(moments.at(at(20_700)).unwrap().at, at(20_000));
-        assert_eq!(moments.at(at(36_999)).unwrap().at, at(36_000), "among those that are not deflated yet");
+        assert_eq!(moments.at(at(20_700)).unwrap().read().unwrap().at, at(20_000));
+        assert_eq!(
+            moments.at(at(36_999)).unwrap().read().unwrap().at,
+            at(36_000),
+            "among those that are not deflated yet"
+        );
         assert!(moments.at(at(500)).is_none(), "before the first");
-        assert_eq!(moments.at(at(42_000)).unwrap().at, at(40_000));
+        assert_eq!(moments.at(at(42_000)).unwrap().read().unwrap().at, at(40_000));
         assert!(moments.at(at(42_100)).is_none(), "long after the last");
         // The clock stood still, as in a replay that jumped: what was before is no answer for what was passed over.
         let later = Snapshot { at: at(90_000), ..seen[39].clone() };

@@ -13,7 +13,7 @@ use moth_core::{Moment, Snapshot, State};
 use moth_drawing::evening::{Changed, Evening, Standing, Stood};
 use moth_drawing::load::{Load, Machine, Part};
 use moth_drawing::names::{Kind, Names};
-use moth_logbook::moments::Moments;
+use moth_logbook::moments::{Found, Moments};
 
 /// A broadcast, as far as it went.
 #[derive(Debug, Clone, Default)]
@@ -39,7 +39,7 @@ impl Chronicle {
 
     /// How everything stood at the end of a second, by its place in the history; `None` if that was not kept.
     #[must_use]
-    pub fn moment(&self, second: usize) -> Option<Snapshot> {
+    pub fn moment(&self, second: usize) -> Option<Found> {
         // The first look in the second that follows.
         let until = Moment::from_ms((second as u64 + 2) * 1000 - 1);
         self.moments.as_ref()?.at(until)
@@ -349,7 +349,7 @@ mod tests {
         let mut chronicle = Chronicle::with_moments();
         snapshots.iter().for_each(|snapshot| chronicle.take(snapshot));
         let is_kept = |chronicle: &Chronicle, second: usize| {
-            let (moment, end_s) = (chronicle.moment(second).unwrap(), second as f64 + 1.0);
+            let (moment, end_s) = (chronicle.moment(second).unwrap().read().unwrap(), second as f64 + 1.0);
             // The first look once the second was over.
             assert!((end_s..end_s + 0.2).contains(&moment.at.seconds()), "{second}: {}", moment.at.seconds());
             let then = snapshots.iter().find(|snapshot| snapshot.at == moment.at).unwrap();

@@ -84,8 +84,9 @@ impl Model {
     /// How everything stood at the second under the cursor, among all that is known by now; `None` if one looks at now, or if it was
     /// not kept.
     pub(super) fn looked_back_at(&self, now: &Snapshot) -> Option<Snapshot> {
-        let moment = lock(&self.chronicle).moment(self.view.cursor?)?;
-        Some(moment.among(now))
+        // The broadcast writes there: it is not to wait until a moment is inflated.
+        let found = lock(&self.chronicle).moment(self.view.cursor?)?;
+        Some(found.read()?.among(now))
     }
 
     /// What can be done now, best first.
