@@ -3,10 +3,8 @@
 //! The same data as tables is in [`table`]. A drawing's way: plain data ([`evening`], [`measured`], …) → a drawing ([`lanes`],
 //! [`why`], …) on a `sheet` → a file ([`export`]). Nothing here knows a terminal, a network or a clock.
 
-mod anonymous;
 pub mod climb;
 pub mod comparison;
-pub mod evening;
 pub mod export;
 mod face;
 mod hatch;
@@ -14,10 +12,7 @@ pub mod journey;
 mod lane;
 pub mod lanes;
 pub mod line;
-pub mod load;
 pub mod machine;
-pub mod measured;
-pub mod names;
 mod page;
 mod paper;
 pub mod picture;
@@ -31,6 +26,8 @@ mod ticks;
 mod time;
 pub mod trial;
 pub mod why;
+
+pub use moth_evening::{evening, load, measured, names};
 
 pub use export::{ExportError, Format};
 pub use face::width as text_width;

@@ -1,7 +1,22 @@
 //! What is kept of a broadcast.
 //!
-//! - [`moments`]: how everything stood, second by second.
 //! - [`readings`]: readings files, one JSON object a line (`docs/readings.md`).
+//! - [`logbook`]: the database of all broadcasts (`docs/logbook.md`): opened, listed, changed; [`error`]: why that cannot be.
+//! - [`pen`]: writes a broadcast into it as it goes; [`kept`]: reads one. [`about`]: what a broadcast is known by.
+//! - [`columns`]: how seconds are packed; [`thinning`]: how old broadcasts become smaller.
 
-pub mod moments;
+pub mod about;
+pub mod columns;
+pub mod error;
+pub mod kept;
+pub mod logbook;
+pub mod pen;
 pub mod readings;
+mod schema;
+pub mod thinning;
+
+pub use about::{About, Kind, Listed};
+pub use error::LogbookError;
+pub use kept::Kept;
+pub use logbook::Logbook;
+pub use pen::Pen;

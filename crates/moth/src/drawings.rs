@@ -1,10 +1,9 @@
 //! What leaves as a drawing, and what is written down for it.
 //!
-//! - [`chronicle`]: what is written down of a broadcast as it goes; [`job`]: something to be drawn; [`take_away`]: draws it.
+//! - [`job`]: something to be drawn; [`take_away`]: draws it.
 //! - [`of_a_recording`] and [`side_drawing`]: for commands. [`bars`]: in characters, for reports and the screen.
 
 pub mod bars;
-pub mod chronicle;
 pub mod job;
 pub mod of_a_recording;
 pub mod side_drawing;

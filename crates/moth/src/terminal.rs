@@ -28,7 +28,7 @@ use moth_core::Snapshot;
 use moth_core::action::Action;
 use tokio::sync::{mpsc, watch as channel};
 
-use crate::drawings::chronicle::Chronicle;
+use moth_evening::chronicle::Chronicle;
 use crate::drawings::job::Job;
 use crate::drawings::take_away::take_away;
 use crate::failure::Failure;

@@ -11,7 +11,7 @@ use moth_drawing::evening::Stood;
 use moth_logbook::readings::{Damage, Reader};
 use serde::Serialize;
 
-use crate::drawings::chronicle::Chronicle;
+use moth_evening::chronicle::Chronicle;
 use crate::failure::Failure;
 
 /// The core is asked this often, as on the screen. Ours.

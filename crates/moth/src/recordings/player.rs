@@ -11,7 +11,7 @@ use moth_core::reading::Reading;
 use moth_core::{Core, Settings, Snapshot};
 use moth_logbook::readings::Reader;
 
-use crate::drawings::chronicle::{Chronicle, lock};
+use moth_evening::chronicle::{Chronicle, lock};
 use crate::failure::Failure;
 use crate::recordings::judged::LOOK;
 

@@ -18,7 +18,7 @@ use super::screen::Screen;
 use super::screens;
 use super::style::palette::Palette;
 use super::wish::Wish;
-use crate::drawings::chronicle::Chronicle;
+use moth_evening::chronicle::Chronicle;
 use crate::live::plan::Banner;
 use crate::measuring::tester::TestNews;
 use crate::recordings::player::{ReplayOrder, ReplayState};

@@ -13,7 +13,7 @@ use moth_core::reading::Observation;
 use moth_relay::Dialer;
 use tokio::sync::{mpsc, watch as channel};
 
-use crate::drawings::chronicle::{Chronicle, lock};
+use moth_evening::chronicle::{Chronicle, lock};
 use crate::failure::Failure;
 use crate::failure::Outcome;
 use crate::live::conductor::{Attached, conduct};

@@ -13,7 +13,7 @@ use super::preparation::Preparation;
 use super::reaction::Reaction;
 use super::rehearsing::{CHOICES, Rehearsing};
 use super::wish::Wish;
-use crate::drawings::chronicle::{Chronicle, lock};
+use moth_evening::chronicle::{Chronicle, lock};
 use crate::live::plan::Banner;
 use crate::measuring::tested;
 use crate::measuring::tester::{TestNews, TestOrder};

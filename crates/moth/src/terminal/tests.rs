@@ -20,7 +20,7 @@ use super::frame;
 use super::preparation::{Preparation, TestUnderWay};
 use super::style::palette::Palette;
 use super::wish::Wish;
-use crate::drawings::chronicle::{Chronicle, lock};
+use moth_evening::chronicle::{Chronicle, lock};
 use crate::drawings::job::{Job, Work};
 use crate::drawings::take_away::take_away;
 use crate::live::plan::Banner;

@@ -7,7 +7,7 @@ use moth_drawing::{Format, Paper, Theme};
 
 use super::Dialog;
 use super::export::{Export, Subject};
-use crate::drawings::chronicle::standing_now;
+use moth_evening::chronicle::standing_now;
 use crate::drawings::job::{Job, Work};
 use crate::drawings::side_drawing::Drawable;
 use crate::setup_in_use::advice::picture;

@@ -1,7 +1,9 @@
 //! The load on a machine as plain data, second by second and by program.
 
+use serde::{Deserialize, Serialize};
+
 /// A machine, as long as it was looked at.
-#[derive(Debug, Clone, PartialEq, Default)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct Machine {
     /// Its name, if it is another machine of the same streamer; `None` is the one the moth runs on.
     pub host: Option<String>,
@@ -10,6 +12,7 @@ pub struct Machine {
     /// Every other program that was the busiest of its second in anything.
     pub programs: Vec<String>,
     /// One for each second since the beginning.
+    #[serde(skip)]
     pub loads: Vec<Load>,
 }
 

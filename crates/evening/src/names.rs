@@ -6,8 +6,11 @@
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
+use serde::{Deserialize, Serialize};
+
 /// What a name names.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Kind {
     /// An ingest server.
     Server,
@@ -46,7 +49,7 @@ impl Kind {
 }
 
 /// Every name that texts may hold, in the order in which they came.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Names {
     known: Vec<(String, Kind)>,
 }
@@ -144,7 +147,8 @@ fn address(word: &str) -> Option<String> {
 }
 
 /// A, B, … Z, AA, AB, …
-pub(crate) fn letters(n: usize) -> String {
+#[must_use]
+pub fn letters(n: usize) -> String {
     let letter = |n: usize| char::from(b'A' + u8::try_from(n % 26).unwrap_or_default());
     if n < 26 { letter(n).into() } else { [letter((n / 26 - 1) % 26), letter(n)].iter().collect() }
 }

@@ -7,6 +7,8 @@ use moth_core::journey::Stage;
 use moth_core::suspects::{Cause, Evidence, Fault, Weighed};
 use moth_core::trial::Trial;
 
+use serde::{Deserialize, Serialize};
+
 use crate::load::Machine;
 use crate::measured::{LineTest, ServersTest};
 use crate::names::Names;
@@ -49,7 +51,7 @@ pub struct Evening {
 }
 
 /// A verdict, for as long as it stood.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Stood {
     /// From then on, in seconds since the beginning.
     pub from_s: f64,
@@ -76,7 +78,7 @@ pub struct Stood {
 }
 
 /// A change that was made.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Changed {
     /// When, in seconds since the beginning.
     pub at_s: f64,
@@ -125,7 +127,7 @@ impl Stretch {
 }
 
 /// Frames that were lost in some seconds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Lost {
     /// Frames due.
     pub due: u64,

@@ -10,10 +10,25 @@ use moth_core::machine_load::MachineLoad;
 use moth_core::suspects::{Cause, Fault, Suspect};
 use moth_core::trial::Trial;
 use moth_core::{Moment, Snapshot, State};
-use moth_drawing::evening::{Changed, Evening, Standing, Stood};
-use moth_drawing::load::{Load, Machine, Part};
-use moth_drawing::names::{Kind, Names};
-use moth_logbook::moments::{Found, Moments};
+use crate::evening::{Changed, Evening, Standing, Stood};
+use crate::load::{Load, Machine, Part};
+use crate::names::{Kind, Names};
+use crate::moments::{Found, Moments};
+
+/// What was written down, in its parts.
+#[derive(Debug, Clone, Default)]
+pub struct Written {
+    /// Every verdict.
+    pub verdicts: Vec<Stood>,
+    /// Every mark, changes among them.
+    pub marks: Vec<Mark>,
+    /// What came of the changes.
+    pub trials: Vec<Trial>,
+    /// The load on every machine.
+    pub machines: Vec<Machine>,
+    /// Every name that words may hold.
+    pub names: Names,
+}
 
 /// A broadcast, as far as it went.
 #[derive(Debug, Clone, Default)]
@@ -21,8 +36,8 @@ pub struct Chronicle {
     verdicts: Vec<Stood>,
     standing: Option<(Fault, Option<Cause>)>,
     changes: Vec<Changed>,
-    /// The newest mark that was written down; the core forgets the oldest.
-    last_mark: Option<Mark>,
+    /// Every mark: the core forgets the oldest.
+    marks: Vec<Mark>,
     trials: Vec<Trial>,
     machines: Vec<Machine>,
     names: Names,
@@ -71,6 +86,45 @@ impl Chronicle {
     #[must_use]
     pub fn verdicts(&self) -> &[Stood] {
         &self.verdicts
+    }
+
+    /// Every change so far.
+    #[must_use]
+    pub fn changes(&self) -> &[Changed] {
+        &self.changes
+    }
+
+    /// Every mark so far, changes among them.
+    #[must_use]
+    pub fn marks(&self) -> &[Mark] {
+        &self.marks
+    }
+
+    /// What came of the changes so far.
+    #[must_use]
+    pub fn trials(&self) -> &[Trial] {
+        &self.trials
+    }
+
+    /// The load on every machine so far.
+    #[must_use]
+    pub fn machines(&self) -> &[Machine] {
+        &self.machines
+    }
+
+    /// Every name so far that words may hold.
+    #[must_use]
+    pub fn names(&self) -> &Names {
+        &self.names
+    }
+
+    /// A chronicle that was kept.
+    #[must_use]
+    pub fn of(written: Written) -> Self {
+        let Written { verdicts, marks, trials, machines, names } = written;
+        let changed = marks.iter().filter(|mark| mark.is_change);
+        let changes = changed.map(|mark| Changed { at_s: mark.at.seconds(), what: mark.text.clone() }).collect();
+        Self { verdicts, changes, marks, trials, machines, names, standing: None, moments: None }
     }
 
     fn take_verdict(&mut self, snapshot: &Snapshot) {
@@ -123,12 +177,12 @@ impl Chronicle {
 
     fn take_marks(&mut self, snapshot: &Snapshot) {
         let marks = &snapshot.marks;
-        let known = self.last_mark.as_ref().and_then(|last| marks.iter().rposition(|mark| mark == last));
+        let known = self.marks.last().and_then(|last| marks.iter().rposition(|mark| mark == last));
         for mark in &marks[known.map_or(0, |known| known + 1)..] {
             if mark.is_change {
                 self.changes.push(Changed { at_s: mark.at.seconds(), what: mark.text.clone() });
             }
-            self.last_mark = Some(mark.clone());
+            self.marks.push(mark.clone());
         }
     }
 
@@ -170,12 +224,13 @@ impl Chronicle {
     }
 
     /// What is kept on the way through a recording, to go back to: the load is left out, as it is the same whenever it passes.
-    pub(crate) fn waypoint(&self) -> Self {
+    #[must_use]
+    pub fn waypoint(&self) -> Self {
         self.without_machines()
     }
 
     /// Goes back to a waypoint, so many seconds after the beginning.
-    pub(crate) fn go_back(&mut self, waypoint: &Self, seconds: usize) {
+    pub fn go_back(&mut self, waypoint: &Self, seconds: usize) {
         let mut machines = std::mem::take(&mut self.machines);
         machines.iter_mut().for_each(|machine| machine.loads.truncate(seconds));
         // What was passed once passes in the same way again.
@@ -188,7 +243,7 @@ impl Chronicle {
             verdicts: self.verdicts.clone(),
             standing: self.standing,
             changes: self.changes.clone(),
-            last_mark: self.last_mark.clone(),
+            marks: self.marks.clone(),
             trials: self.trials.clone(),
             machines: Vec::new(),
             names: self.names.clone(),
@@ -226,7 +281,8 @@ impl Chronicle {
 }
 
 /// A chronicle that somebody else writes. One who failed in the middle of it left whole entries behind.
-pub(crate) fn lock(chronicle: &Mutex<Chronicle>) -> MutexGuard<'_, Chronicle> {
+#[must_use]
+pub fn lock(chronicle: &Mutex<Chronicle>) -> MutexGuard<'_, Chronicle> {
     chronicle.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
@@ -353,8 +409,12 @@ mod tests {
             // The first look once the second was over.
             assert!((end_s..end_s + 0.2).contains(&moment.at.seconds()), "{second}: {}", moment.at.seconds());
             let then = snapshots.iter().find(|snapshot| snapshot.at == moment.at).unwrap();
-            assert!(moment.verdict == then.verdict && moment.journey == then.journey);
+            assert_eq!(moment.verdict.sentence, then.verdict.sentence);
+            assert_eq!(moment.accounts, then.accounts);
         };
+        let moments = chronicle.moments.as_ref().unwrap();
+        let bytes = moments.bytes() / moments.len();
+        assert!(bytes < 560, "{bytes} bytes a second");
         (0..39).for_each(|second| is_kept(&chronicle, second));
         assert!(chronicle.moment(60).is_none(), "that is still to come");
         let waypoint = chronicle.waypoint();

@@ -1,0 +1,16 @@
+//! A broadcast written down: what is kept, drawn and compared of it. No I/O and no clock.
+//!
+//! - [`evening`]: a broadcast as plain data; [`load`], [`measured`], [`names`]: what belongs to it.
+//! - [`chronicle`]: how that is written down as the broadcast goes.
+//! - [`digest`]: a broadcast in a row of a list.
+//! - [`moments`]: how everything stood, second by second.
+
+mod anonymous;
+mod brief;
+pub mod chronicle;
+pub mod digest;
+pub mod evening;
+pub mod load;
+pub mod measured;
+pub mod moments;
+pub mod names;

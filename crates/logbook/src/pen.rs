@@ -1,0 +1,292 @@
+//! Writes a broadcast into the logbook as it goes.
+//!
+//! What is seen is taken without a disk; [`Pen::write`] then writes all that is new in one transaction. If that fails nothing of it
+//! counts, nothing is forgotten, and the next try has it all: seconds, verdicts and changes are never lost to a disk that was full for a
+//! while, and of how everything stood only what is older than [`WAITING`].
+
+use std::collections::{HashMap, VecDeque};
+use std::hash::{DefaultHasher, Hash, Hasher};
+
+use moth_core::Snapshot;
+use moth_core::history::Second;
+use moth_evening::chronicle::Chronicle;
+use moth_evening::digest::Digest;
+use moth_evening::load::{Load, Machine};
+use moth_evening::moments::{Press, Pressed};
+use rusqlite::{Transaction, TransactionBehavior, params};
+use serde::Serialize;
+
+use crate::about::About;
+use crate::columns;
+use crate::error::LogbookError;
+use crate::logbook::{Logbook, Whole};
+
+/// So many seconds are packed together. Ours.
+pub(crate) const STRETCH: usize = 256;
+/// Moments that wait to be written; more are let go, the oldest first. Ours: five minutes, in about 200 kB.
+const WAITING: usize = 300;
+/// What the list shows is written each so many seconds, and at the end. Ours.
+const DIGEST_EACH: usize = 10;
+/// Seconds that are kept from before the broadcaster came. Ours.
+const BEFORE: usize = 3;
+/// Of verdicts, marks and trials so many of the newest may still change: a change is proved for a minute. Ours.
+const MAY_CHANGE: usize = 16;
+
+/// Writes one broadcast.
+#[derive(Debug)]
+pub struct Pen {
+    about: About,
+    nr: Option<i64>,
+    chronicle: Chronicle,
+    press: Press,
+    /// How everything stood, until it is written.
+    waiting: VecDeque<Pressed>,
+    last: Option<Snapshot>,
+    first_second: usize,
+    /// The second up to which all are written.
+    until: usize,
+    /// The second up to which they are packed together.
+    packed_until: usize,
+    /// What was written of each verdict, mark and trial.
+    written: HashMap<(&'static str, usize), u64>,
+    whole: u64,
+    digested_at: usize,
+    tests: Vec<String>,
+    is_ended: bool,
+}
+
+/// What changes once a transaction counts.
+struct Done {
+    nr: i64,
+    until: usize,
+    packed_until: usize,
+    written: Vec<((&'static str, usize), u64)>,
+    whole: u64,
+    digested_at: usize,
+    moments: usize,
+}
+
+impl Pen {
+    /// For a broadcast of which nothing was seen yet.
+    #[must_use]
+    pub fn new(about: About) -> Self {
+        Self {
+            about,
+            nr: None,
+            chronicle: Chronicle::default(),
+            press: Press::default(),
+            waiting: VecDeque::new(),
+            last: None,
+            first_second: 0,
+            until: 0,
+            packed_until: 0,
+            written: HashMap::new(),
+            whole: 0,
+            digested_at: 0,
+            tests: Vec::new(),
+            is_ended: false,
+        }
+    }
+
+    /// Adds a test of servers or of the line that belongs to it, as JSON.
+    pub fn add_test(&mut self, json: String) {
+        self.tests.push(json);
+    }
+
+    /// Its number, once something of it is in the logbook.
+    #[must_use]
+    pub fn nr(&self) -> Option<i64> {
+        self.nr
+    }
+
+    /// Takes what is seen. Nothing is kept before a broadcaster came.
+    pub fn take(&mut self, snapshot: &Snapshot) {
+        if self.last.is_none() {
+            let Some(since) = snapshot.on_air_since else { return };
+            self.first_second = (since.seconds() as usize).saturating_sub(BEFORE);
+            (self.until, self.packed_until) = (self.first_second, self.first_second);
+        }
+        self.chronicle.take(snapshot);
+        if let Some(pressed) = self.press.take(snapshot) {
+            self.waiting.push_back(pressed);
+        }
+        if self.waiting.len() > WAITING {
+            // A page whose beginning is gone cannot be read.
+            let page = self.waiting.front().map(|first| first.page);
+            self.waiting.retain(|pressed| Some(pressed.page) != page);
+            if self.waiting.is_empty() {
+                self.press.turn_the_page();
+            }
+        }
+        self.last = Some(snapshot.clone());
+    }
+
+    /// Whether a second has passed that is not written yet, or it was ended.
+    #[must_use]
+    pub fn is_due(&self) -> bool {
+        self.last.as_ref().is_some_and(|last| last.history.len() > self.until || self.is_ended)
+    }
+
+    /// Writes all that is new.
+    ///
+    /// # Errors
+    /// [`LogbookError`]; nothing of it counts then, and it may be tried again.
+    pub fn write(&mut self, logbook: &mut Logbook) -> Result<(), LogbookError> {
+        let Some(last) = self.last.clone() else { return Ok(()) };
+        let path = logbook.path().to_owned();
+        let fail = |error| LogbookError::of(&path, error);
+        let deed = logbook.db.transaction_with_behavior(TransactionBehavior::Immediate).map_err(fail)?;
+        let done = self.write_in(&deed, &last).map_err(fail)?;
+        deed.commit().map_err(fail)?;
+        self.nr = Some(done.nr);
+        (self.until, self.packed_until) = (done.until, done.packed_until);
+        (self.whole, self.digested_at) = (done.whole, done.digested_at);
+        self.written.extend(done.written);
+        self.waiting.drain(..done.moments);
+        Ok(())
+    }
+
+    /// Writes what is left, and that it is over.
+    ///
+    /// # Errors
+    /// [`LogbookError`]; nothing of it counts then, and it may be tried again.
+    pub fn end(&mut self, logbook: &mut Logbook) -> Result<(), LogbookError> {
+        self.is_ended = true;
+        self.write(logbook)
+    }
+
+    fn write_in(&self, deed: &Transaction<'_>, last: &Snapshot) -> rusqlite::Result<Done> {
+        let whole = json(&Whole {
+            told: self.about.told.clone(),
+            machines: self.chronicle.machines().to_vec(),
+            names: self.chronicle.names().clone(),
+        });
+        let whole_hash = hash(&whole);
+        let nr = match self.nr {
+            Some(nr) => nr,
+            None => self.insert(deed, &whole)?,
+        };
+        if self.nr.is_some() && whole_hash != self.whole {
+            deed.prepare_cached("UPDATE broadcast SET whole = ?2 WHERE nr = ?1")?.execute(params![nr, whole])?;
+        }
+        let until = last.history.len();
+        let packed_until = self.write_seconds(deed, nr, last)?;
+        let mut add = deed.prepare_cached("INSERT INTO moment (broadcast, page_us, at_us, chunk) VALUES (?1, ?2, ?3, ?4)")?;
+        for pressed in &self.waiting {
+            add.execute(params![nr, us(pressed.page), us(pressed.at), pressed.chunk.as_ref()])?;
+        }
+        let mut written = Vec::new();
+        self.write_entries(deed, nr, "verdict", self.chronicle.verdicts(), &mut written)?;
+        self.write_entries(deed, nr, "mark", self.chronicle.marks(), &mut written)?;
+        self.write_entries(deed, nr, "trial", self.chronicle.trials(), &mut written)?;
+        let mut digested_at = self.digested_at;
+        if self.is_ended || until >= digested_at + DIGEST_EACH || self.nr.is_none() {
+            let seconds: Vec<Second> = seconds(last, self.first_second, until);
+            let digest = json(&Digest::of(&seconds, self.chronicle.verdicts(), self.chronicle.trials()));
+            let sql = "UPDATE broadcast SET digest = ?2, ended = ?3 WHERE nr = ?1";
+            deed.prepare_cached(sql)?.execute(params![nr, digest, self.is_ended])?;
+            digested_at = until;
+        }
+        Ok(Done { nr, until, packed_until, written, whole: whole_hash, digested_at, moments: self.waiting.len() })
+    }
+
+    fn insert(&self, deed: &Transaction<'_>, whole: &str) -> rusqlite::Result<i64> {
+        let About { began, kind, is_made_up, setup, service, .. } = &self.about;
+        let (began_ms, offset_s) = (began.timestamp().as_millisecond(), began.offset().seconds());
+        deed.execute(
+            "INSERT INTO broadcast (began_ms, offset_s, first_second, kind, made_up, setup, service, digest, whole) \
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, '{}', ?8)",
+            params![began_ms, offset_s, number(self.first_second), kind.word(), is_made_up, setup, service, whole],
+        )?;
+        let nr = deed.last_insert_rowid();
+        for (place, test) in self.tests.iter().enumerate() {
+            deed.execute(
+                "INSERT INTO entry (broadcast, kind, place, body) VALUES (?1, 'test', ?2, ?3)",
+                params![nr, number(place), test],
+            )?;
+        }
+        Ok(nr)
+    }
+
+    /// Writes the seconds that are new, each by itself, and packs those together that fill a stretch; gives up to where.
+    fn write_seconds(&self, deed: &Transaction<'_>, nr: i64, last: &Snapshot) -> rusqlite::Result<usize> {
+        let machines = self.chronicle.machines();
+        let mut add =
+            deed.prepare_cached("INSERT INTO second (broadcast, first, seconds, columns) VALUES (?1, ?2, ?3, ?4)")?;
+        let mut put = |from: usize, until: usize| {
+            let packed = columns::pack(&seconds(last, from, until), &loads(machines, from, until));
+            add.execute(params![nr, number(from), number(until - from), packed]).map(drop)
+        };
+        let (until, mut packed_until) = (last.history.len(), self.packed_until);
+        let mut drop_singles =
+            deed.prepare_cached("DELETE FROM second WHERE broadcast = ?1 AND first >= ?2 AND first < ?3")?;
+        while until - packed_until >= STRETCH {
+            let next = packed_until + STRETCH;
+            drop_singles.execute(params![nr, number(packed_until), number(next)])?;
+            put(packed_until, next)?;
+            packed_until = next;
+        }
+        (self.until.max(packed_until)..until).try_for_each(|second| put(second, second + 1))?;
+        if self.is_ended && until > packed_until {
+            drop_singles.execute(params![nr, number(packed_until), number(until)])?;
+            put(packed_until, until)?;
+        }
+        Ok(packed_until)
+    }
+
+    fn write_entries<T: Serialize>(
+        &self,
+        deed: &Transaction<'_>,
+        nr: i64,
+        kind: &'static str,
+        entries: &[T],
+        written: &mut Vec<((&'static str, usize), u64)>,
+    ) -> rusqlite::Result<()> {
+        // Those further back are as they were written, if they were.
+        let known = (0..entries.len()).take_while(|place| self.written.contains_key(&(kind, *place))).count();
+        for place in known.saturating_sub(MAY_CHANGE)..entries.len() {
+            let body = json(&entries[place]);
+            let now = hash(&body);
+            if self.written.get(&(kind, place)) == Some(&now) {
+                continue;
+            }
+            let sql = "INSERT INTO entry (broadcast, kind, place, body) VALUES (?1, ?2, ?3, ?4) \
+                       ON CONFLICT (broadcast, kind, place) DO UPDATE SET body = excluded.body";
+            deed.prepare_cached(sql)?.execute(params![nr, kind, number(place), body])?;
+            written.push(((kind, place), now));
+        }
+        Ok(())
+    }
+}
+
+pub(crate) fn seconds(snapshot: &Snapshot, from: usize, until: usize) -> Vec<Second> {
+    (from..until).map(|at| snapshot.history.get(at).copied().unwrap_or_default()).collect()
+}
+
+fn loads(machines: &[Machine], from: usize, until: usize) -> Vec<&[Load]> {
+    let of = |machine: &'_ Machine| -> (usize, usize) {
+        let many = machine.loads.len();
+        (from.min(many), until.min(many))
+    };
+    machines.iter().map(|machine| (machine, of(machine))).map(|(machine, (a, b))| &machine.loads[a..b]).collect()
+}
+
+fn json(value: &impl Serialize) -> String {
+    // Ours, and of plain words and numbers: it cannot fail.
+    serde_json::to_string(value).unwrap_or_default()
+}
+
+fn hash(text: &str) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    text.hash(&mut hasher);
+    hasher.finish()
+}
+
+/// SQLite's numbers have a sign.
+pub(crate) fn number(value: usize) -> i64 {
+    i64::try_from(value).unwrap_or(i64::MAX)
+}
+
+pub(crate) fn us(at: moth_core::Moment) -> i64 {
+    i64::try_from(at.since(moth_core::Moment::START).as_micros()).unwrap_or(i64::MAX)
+}
