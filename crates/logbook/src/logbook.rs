@@ -3,7 +3,6 @@
 //! It is SQLite with a write-ahead log, and every transaction is on the disk before it counts (`synchronous = FULL`): whatever is cut
 //! off in the middle never was. Several programs may use it at once; each writes for a moment only.
 
-use std::fs::OpenOptions;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -49,21 +48,8 @@ impl Logbook {
         if let Some(folder) = path.parent() {
             std::fs::create_dir_all(folder).map_err(io)?;
         }
-        is_database(path)?;
-        let mut options = OpenOptions::new();
-        // It names servers and programs, which is nobody else's business.
-        #[cfg(unix)]
-        std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
-        match options.write(true).create_new(true).open(path) {
-            Ok(_) => {}
-            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {}
-            Err(error) if error.kind() == std::io::ErrorKind::StorageFull => {
-                return Err(LogbookError::Full { path: path.to_owned() });
-            }
-            Err(error) if error.kind() == std::io::ErrorKind::ReadOnlyFilesystem => {
-                return Err(LogbookError::ReadOnly { path: path.to_owned() });
-            }
-            Err(error) => return Err(io(error)),
+        if !is_database(path)? {
+            make(path)?;
         }
         let fail = |error| LogbookError::of(path, error);
         let mut db = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(fail)?;
@@ -299,6 +285,32 @@ fn listed(row: &Row<'_>) -> rusqlite::Result<Listed> {
         digest: serde_json::from_str(&text(12)?).unwrap_or_default(),
         bytes: u64::try_from(row.get::<_, i64>(14)?).unwrap_or(0),
     })
+}
+
+/// Makes a logbook with nothing in it, for this user only. It is made under another name and put in its place when it is whole: whoever
+/// looks meanwhile finds none, and of two who make one at once the second finds the first's.
+fn make(path: &Path) -> Result<(), LogbookError> {
+    use std::io::ErrorKind::{AlreadyExists, ReadOnlyFilesystem, StorageFull};
+    let io = |error: std::io::Error| match error.kind() {
+        StorageFull => LogbookError::Full { path: path.to_owned() },
+        ReadOnlyFilesystem => LogbookError::ReadOnly { path: path.to_owned() },
+        _ => LogbookError::Io { path: path.to_owned(), error },
+    };
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    // Its own kind of file is readable by nobody else; it names servers and programs.
+    let new = tempfile::Builder::new().prefix(".logbook-").tempfile_in(folder).map_err(io)?;
+    let fail = |error| LogbookError::of(path, error);
+    let mut db = Connection::open_with_flags(new.path(), OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(fail)?;
+    schema::bring_up_to_date(&mut db, path)?;
+    db.close().map_err(|(_, error)| fail(error))?;
+    new.as_file().sync_all().map_err(io)?;
+    if path.metadata().is_ok_and(|found| found.len() == 0) {
+        return new.persist(path).map(drop).map_err(|error| io(error.error));
+    }
+    match new.persist_noclobber(path) {
+        Err(error) if error.error.kind() != AlreadyExists => Err(io(error.error)),
+        _ => Ok(()),
+    }
 }
 
 /// Whether there is a file with something in it; an error if that is none of the database's.

@@ -21,9 +21,12 @@ fn number(db: &Connection, pragma: &str) -> rusqlite::Result<i64> {
 /// The version of a logbook: 0 if there is nothing in it yet.
 pub(crate) fn version(db: &Connection, path: &Path) -> Result<i64, LogbookError> {
     let fail = |error| LogbookError::of(path, error);
+    // All three as they were at one moment: another moth may be at work on it.
+    let look = db.unchecked_transaction().map_err(fail)?;
+    let things: i64 = look.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0)).map_err(fail)?;
     let (application, version) =
-        (number(db, "application_id").map_err(fail)?, number(db, "user_version").map_err(fail)?);
-    let things: i64 = db.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0)).map_err(fail)?;
+        (number(&look, "application_id").map_err(fail)?, number(&look, "user_version").map_err(fail)?);
+    drop(look);
     let is_empty = things == 0 && application == 0 && version == 0;
     if application != APPLICATION && !is_empty {
         return Err(LogbookError::Foreign { path: path.to_owned() });
@@ -40,13 +43,18 @@ pub(crate) fn bring_up_to_date(db: &mut Connection, path: &Path) -> Result<(), L
     match version(db, path)? {
         VERSION => return Ok(()),
         0 => {
-            // Whoever is second finds it done. Space that is freed is to be given back, which is said before the first table.
+            // Space that is freed is to be given back, which is said before the first table.
             db.pragma_update(None, "auto_vacuum", "INCREMENTAL").map_err(fail)?;
             db.pragma_update(None, "application_id", APPLICATION).map_err(fail)?;
         }
         _ => {}
     }
-    Migrations::from_slice(STEPS).to_latest(db).map_err(|error| match error {
+    let Err(error) = Migrations::from_slice(STEPS).to_latest(db) else { return Ok(()) };
+    // Another moth may have done it meanwhile, each step of it whole or not at all.
+    if version(db, path)? == VERSION {
+        return Ok(());
+    }
+    Err(match error {
         rusqlite_migration::Error::RusqliteError { err, .. } => LogbookError::of(path, err),
         other => LogbookError::Damaged { path: path.to_owned(), why: other.to_string() },
     })
