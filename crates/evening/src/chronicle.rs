@@ -3,6 +3,10 @@
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
+use crate::evening::{Changed, Evening, Standing, Stood};
+use crate::load::{Load, Machine, Part};
+use crate::moments::{Found, Moments};
+use crate::names::{Kind, Names};
 use jiff::Zoned;
 use moth_core::figure::Origin;
 use moth_core::history::Mark;
@@ -10,10 +14,6 @@ use moth_core::machine_load::MachineLoad;
 use moth_core::suspects::{Cause, Fault, Suspect};
 use moth_core::trial::Trial;
 use moth_core::{Moment, Snapshot, State};
-use crate::evening::{Changed, Evening, Standing, Stood};
-use crate::load::{Load, Machine, Part};
-use crate::names::{Kind, Names};
-use crate::moments::{Found, Moments};
 
 /// What was written down, in its parts.
 #[derive(Debug, Clone, Default)]
@@ -36,6 +36,8 @@ pub struct Chronicle {
     verdicts: Vec<Stood>,
     standing: Option<(Fault, Option<Cause>)>,
     changes: Vec<Changed>,
+    /// What was before belongs to another broadcast.
+    since: Moment,
     /// Every mark: the core forgets the oldest.
     marks: Vec<Mark>,
     trials: Vec<Trial>,
@@ -50,6 +52,12 @@ impl Chronicle {
     #[must_use]
     pub fn with_moments() -> Self {
         Self { moments: Some(Moments::default()), ..Self::default() }
+    }
+
+    /// One of a broadcast that began then: marks and changes from before belong to another.
+    #[must_use]
+    pub fn since(since: Moment) -> Self {
+        Self { since, ..Self::default() }
     }
 
     /// How everything stood at the end of a second, by its place in the history; `None` if that was not kept.
@@ -124,7 +132,7 @@ impl Chronicle {
         let Written { verdicts, marks, trials, machines, names } = written;
         let changed = marks.iter().filter(|mark| mark.is_change);
         let changes = changed.map(|mark| Changed { at_s: mark.at.seconds(), what: mark.text.clone() }).collect();
-        Self { verdicts, changes, marks, trials, machines, names, standing: None, moments: None }
+        Self { verdicts, changes, marks, trials, machines, names, standing: None, since: Moment::START, moments: None }
     }
 
     fn take_verdict(&mut self, snapshot: &Snapshot) {
@@ -178,7 +186,8 @@ impl Chronicle {
     fn take_marks(&mut self, snapshot: &Snapshot) {
         let marks = &snapshot.marks;
         let known = self.marks.last().and_then(|last| marks.iter().rposition(|mark| mark == last));
-        for mark in &marks[known.map_or(0, |known| known + 1)..] {
+        let new = &marks[known.map_or(0, |known| known + 1)..];
+        for mark in new.iter().filter(|mark| mark.at >= self.since) {
             if mark.is_change {
                 self.changes.push(Changed { at_s: mark.at.seconds(), what: mark.text.clone() });
             }
@@ -187,7 +196,7 @@ impl Chronicle {
     }
 
     fn take_trials(&mut self, snapshot: &Snapshot) {
-        for trial in &snapshot.trials {
+        for trial in snapshot.trials.iter().filter(|trial| trial.since >= self.since) {
             match self.trials.iter_mut().rev().find(|known| known.since == trial.since && known.action == trial.action)
             {
                 Some(known) if known == trial => {}
@@ -242,6 +251,7 @@ impl Chronicle {
         Self {
             verdicts: self.verdicts.clone(),
             standing: self.standing,
+            since: self.since,
             changes: self.changes.clone(),
             marks: self.marks.clone(),
             trials: self.trials.clone(),

@@ -113,8 +113,7 @@ impl Digest {
         };
         let mut trips: Vec<f32> = on_air.iter().filter_map(|second| second.rtt_ms).collect();
         let middle = trips.len() / 2;
-        let rtt_ms =
-            (!trips.is_empty()).then(|| *trips.select_nth_unstable_by(middle, f32::total_cmp).1);
+        let rtt_ms = (!trips.is_empty()).then(|| *trips.select_nth_unstable_by(middle, f32::total_cmp).1);
         let ended = trials.iter().filter(|trial| trial.is_over);
         Self {
             on_air_s: on_air.iter().filter(|second| is_on_air(second)).count() as u32,
@@ -218,8 +217,11 @@ mod tests {
             would_change: String::new(),
             also: Vec::new(),
         };
-        let verdicts =
-            [stood(None, 0.0, 10.0, 0.9), stood(Some(Cause::UploadBeyond), 20.0, 40.0, 0.7), stood(None, 50.0, 55.0, 0.95)];
+        let verdicts = [
+            stood(None, 0.0, 10.0, 0.9),
+            stood(Some(Cause::UploadBeyond), 20.0, 40.0, 0.7),
+            stood(None, 50.0, 55.0, 0.95),
+        ];
         let told: Vec<_> = blamed(&verdicts).iter().map(|b| (b.cause, b.times, b.seconds, b.confidence)).collect();
         assert_eq!(told, [(Some(Cause::UploadBeyond), 1, 20.0, 0.7), (None, 2, 15.0, 0.95)]);
     }

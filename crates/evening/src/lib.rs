@@ -2,12 +2,14 @@
 //!
 //! - [`evening`]: a broadcast as plain data; [`load`], [`measured`], [`names`]: what belongs to it.
 //! - [`chronicle`]: how that is written down as the broadcast goes.
+//! - [`comparison`]: two of them on equal terms.
 //! - [`digest`]: a broadcast in a row of a list.
 //! - [`moments`]: how everything stood, second by second.
 
 mod anonymous;
 mod brief;
 pub mod chronicle;
+pub mod comparison;
 pub mod digest;
 pub mod evening;
 pub mod load;

@@ -230,11 +230,7 @@ mod tests {
         let (mut moments, seen) = broadcast(40);
         let at = |ms| Moment::from_ms(ms);
         assert_eq!(moments.at(at(20_700)).unwrap().read().unwrap().at, at(20_000));
-        assert_eq!(
-            moments.at(at(36_999)).unwrap().read().unwrap().at,
-            at(36_000),
-            "in the page that is written"
-        );
+        assert_eq!(moments.at(at(36_999)).unwrap().read().unwrap().at, at(36_000), "in the page that is written");
         assert!(moments.at(at(500)).is_none(), "before the first");
         assert_eq!(moments.at(at(42_000)).unwrap().read().unwrap().at, at(40_000));
         assert!(moments.at(at(42_100)).is_none(), "long after the last");

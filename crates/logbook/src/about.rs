@@ -140,9 +140,10 @@ impl Wanted {
             && self.before.is_none_or(|before| at < before)
             && self.setup.as_ref().is_none_or(|setup| listed.about.setup.eq_ignore_ascii_case(setup))
             && self.verdict.as_ref().is_none_or(|word| is_blamed(word))
-            && self.words.as_ref().is_none_or(|words| {
-                words.to_lowercase().split_whitespace().all(|word| text.contains(word))
-            })
+            && self
+                .words
+                .as_ref()
+                .is_none_or(|words| words.to_lowercase().split_whitespace().all(|word| text.contains(word)))
     }
 
     /// Whether a verdict's word is one that there is.

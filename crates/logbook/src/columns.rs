@@ -164,8 +164,7 @@ pub fn pack(seconds: &[Second], machines: &[&[Load]]) -> Vec<u8> {
         }
     }
     columns.retain(|(_, values)| values.iter().any(|value| *value != UNKNOWN));
-    let header =
-        Header { seconds: seconds.len(), columns: columns.iter().map(|(name, _)| name.clone()).collect() };
+    let header = Header { seconds: seconds.len(), columns: columns.iter().map(|(name, _)| name.clone()).collect() };
     let mut packed = DeflateEncoder::new(Vec::new(), Compression::default());
     // Into memory, and of plain words and numbers: neither can fail.
     let _ = serde_json::to_writer(&mut packed, &header);

@@ -88,10 +88,8 @@ impl Logbook {
 
     fn seconds(&self, nr: i64) -> Result<(Vec<Second>, Vec<Vec<Load>>), LogbookError> {
         let fail = |error| self.fail(error);
-        let mut find = self
-            .db
-            .prepare("SELECT first, columns FROM second WHERE broadcast = ?1 ORDER BY first")
-            .map_err(fail)?;
+        let mut find =
+            self.db.prepare("SELECT first, columns FROM second WHERE broadcast = ?1 ORDER BY first").map_err(fail)?;
         let mut rows = find.query([nr]).map_err(fail)?;
         let (mut seconds, mut loads): (Vec<Second>, Vec<Vec<Load>>) = (Vec::new(), Vec::new());
         while let Some(row) = rows.next().map_err(fail)? {
@@ -152,7 +150,8 @@ impl Logbook {
             .optional()
             .map_err(fail)?;
         let Some((page, at)) = newest else { return Ok(None) };
-        let sql = "SELECT chunk FROM moment WHERE broadcast = ?1 AND at_us BETWEEN ?2 AND ?3 AND page_us = ?2 ORDER BY at_us";
+        let sql =
+            "SELECT chunk FROM moment WHERE broadcast = ?1 AND at_us BETWEEN ?2 AND ?3 AND page_us = ?2 ORDER BY at_us";
         let mut find = self.db.prepare_cached(sql).map_err(fail)?;
         let rows = find.query_map(params![nr, page, at], |row| row.get::<_, Vec<u8>>(0)).map_err(fail)?;
         let chunks: Vec<Vec<u8>> = rows.collect::<Result<_, _>>().map_err(fail)?;

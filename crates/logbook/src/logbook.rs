@@ -233,7 +233,9 @@ impl Logbook {
             .map_err(|error| self.fail(error))?;
         match (told.as_str(), broken) {
             ("ok", 0) => Ok(()),
-            ("ok", _) => Err(LogbookError::Damaged { path: self.path.clone(), why: "something belongs to no broadcast".into() }),
+            ("ok", _) => {
+                Err(LogbookError::Damaged { path: self.path.clone(), why: "something belongs to no broadcast".into() })
+            }
             _ => Err(LogbookError::Damaged { path: self.path.clone(), why: told }),
         }
     }

@@ -7,8 +7,8 @@
 use std::collections::{HashMap, VecDeque};
 use std::hash::{DefaultHasher, Hash, Hasher};
 
-use moth_core::Snapshot;
-use moth_core::history::Second;
+use moth_core::history::{History, Second};
+use moth_core::{Moment, Snapshot};
 use moth_evening::chronicle::Chronicle;
 use moth_evening::digest::Digest;
 use moth_evening::load::{Load, Machine};
@@ -41,7 +41,8 @@ pub struct Pen {
     press: Press,
     /// How everything stood, until it is written.
     waiting: VecDeque<Pressed>,
-    last: Option<Snapshot>,
+    /// Every second so far.
+    history: Option<History>,
     first_second: usize,
     /// The second up to which all are written.
     until: usize,
@@ -76,7 +77,7 @@ impl Pen {
             chronicle: Chronicle::default(),
             press: Press::default(),
             waiting: VecDeque::new(),
-            last: None,
+            history: None,
             first_second: 0,
             until: 0,
             packed_until: 0,
@@ -101,10 +102,11 @@ impl Pen {
 
     /// Takes what is seen. Nothing is kept before a broadcaster came.
     pub fn take(&mut self, snapshot: &Snapshot) {
-        if self.last.is_none() {
+        if self.history.is_none() {
             let Some(since) = snapshot.on_air_since else { return };
             self.first_second = (since.seconds() as usize).saturating_sub(BEFORE);
             (self.until, self.packed_until) = (self.first_second, self.first_second);
+            self.chronicle = Chronicle::since(Moment::from_ms(self.first_second as u64 * 1000));
         }
         self.chronicle.take(snapshot);
         if let Some(pressed) = self.press.take(snapshot) {
@@ -118,13 +120,13 @@ impl Pen {
                 self.press.turn_the_page();
             }
         }
-        self.last = Some(snapshot.clone());
+        self.history = Some(snapshot.history.clone());
     }
 
     /// Whether a second has passed that is not written yet, or it was ended.
     #[must_use]
     pub fn is_due(&self) -> bool {
-        self.last.as_ref().is_some_and(|last| last.history.len() > self.until || self.is_ended)
+        self.history.as_ref().is_some_and(|history| history.len() > self.until || self.is_ended)
     }
 
     /// Writes all that is new.
@@ -132,11 +134,11 @@ impl Pen {
     /// # Errors
     /// [`LogbookError`]; nothing of it counts then, and it may be tried again.
     pub fn write(&mut self, logbook: &mut Logbook) -> Result<(), LogbookError> {
-        let Some(last) = self.last.clone() else { return Ok(()) };
+        let Some(history) = self.history.clone() else { return Ok(()) };
         let path = logbook.path().to_owned();
         let fail = |error| LogbookError::of(&path, error);
         let deed = logbook.db.transaction_with_behavior(TransactionBehavior::Immediate).map_err(fail)?;
-        let done = self.write_in(&deed, &last).map_err(fail)?;
+        let done = self.write_in(&deed, &history).map_err(fail)?;
         deed.commit().map_err(fail)?;
         self.nr = Some(done.nr);
         (self.until, self.packed_until) = (done.until, done.packed_until);
@@ -155,7 +157,7 @@ impl Pen {
         self.write(logbook)
     }
 
-    fn write_in(&self, deed: &Transaction<'_>, last: &Snapshot) -> rusqlite::Result<Done> {
+    fn write_in(&self, deed: &Transaction<'_>, history: &History) -> rusqlite::Result<Done> {
         let whole = json(&Whole {
             told: self.about.told.clone(),
             machines: self.chronicle.machines().to_vec(),
@@ -169,9 +171,10 @@ impl Pen {
         if self.nr.is_some() && whole_hash != self.whole {
             deed.prepare_cached("UPDATE broadcast SET whole = ?2 WHERE nr = ?1")?.execute(params![nr, whole])?;
         }
-        let until = last.history.len();
-        let packed_until = self.write_seconds(deed, nr, last)?;
-        let mut add = deed.prepare_cached("INSERT INTO moment (broadcast, page_us, at_us, chunk) VALUES (?1, ?2, ?3, ?4)")?;
+        let until = history.len();
+        let packed_until = self.write_seconds(deed, nr, history)?;
+        let mut add =
+            deed.prepare_cached("INSERT INTO moment (broadcast, page_us, at_us, chunk) VALUES (?1, ?2, ?3, ?4)")?;
         for pressed in &self.waiting {
             add.execute(params![nr, us(pressed.page), us(pressed.at), pressed.chunk.as_ref()])?;
         }
@@ -181,7 +184,7 @@ impl Pen {
         self.write_entries(deed, nr, "trial", self.chronicle.trials(), &mut written)?;
         let mut digested_at = self.digested_at;
         if self.is_ended || until >= digested_at + DIGEST_EACH || self.nr.is_none() {
-            let seconds: Vec<Second> = seconds(last, self.first_second, until);
+            let seconds: Vec<Second> = seconds(history, self.first_second, until);
             let digest = json(&Digest::of(&seconds, self.chronicle.verdicts(), self.chronicle.trials()));
             let sql = "UPDATE broadcast SET digest = ?2, ended = ?3 WHERE nr = ?1";
             deed.prepare_cached(sql)?.execute(params![nr, digest, self.is_ended])?;
@@ -209,15 +212,15 @@ impl Pen {
     }
 
     /// Writes the seconds that are new, each by itself, and packs those together that fill a stretch; gives up to where.
-    fn write_seconds(&self, deed: &Transaction<'_>, nr: i64, last: &Snapshot) -> rusqlite::Result<usize> {
+    fn write_seconds(&self, deed: &Transaction<'_>, nr: i64, history: &History) -> rusqlite::Result<usize> {
         let machines = self.chronicle.machines();
         let mut add =
             deed.prepare_cached("INSERT INTO second (broadcast, first, seconds, columns) VALUES (?1, ?2, ?3, ?4)")?;
         let mut put = |from: usize, until: usize| {
-            let packed = columns::pack(&seconds(last, from, until), &loads(machines, from, until));
+            let packed = columns::pack(&seconds(history, from, until), &loads(machines, from, until));
             add.execute(params![nr, number(from), number(until - from), packed]).map(drop)
         };
-        let (until, mut packed_until) = (last.history.len(), self.packed_until);
+        let (until, mut packed_until) = (history.len(), self.packed_until);
         let mut drop_singles =
             deed.prepare_cached("DELETE FROM second WHERE broadcast = ?1 AND first >= ?2 AND first < ?3")?;
         while until - packed_until >= STRETCH {
@@ -259,8 +262,8 @@ impl Pen {
     }
 }
 
-pub(crate) fn seconds(snapshot: &Snapshot, from: usize, until: usize) -> Vec<Second> {
-    (from..until).map(|at| snapshot.history.get(at).copied().unwrap_or_default()).collect()
+fn seconds(history: &History, from: usize, until: usize) -> Vec<Second> {
+    (from..until).map(|at| history.get(at).copied().unwrap_or_default()).collect()
 }
 
 fn loads(machines: &[Machine], from: usize, until: usize) -> Vec<&[Load]> {
@@ -287,6 +290,6 @@ pub(crate) fn number(value: usize) -> i64 {
     i64::try_from(value).unwrap_or(i64::MAX)
 }
 
-pub(crate) fn us(at: moth_core::Moment) -> i64 {
-    i64::try_from(at.since(moth_core::Moment::START).as_micros()).unwrap_or(i64::MAX)
+pub(crate) fn us(at: Moment) -> i64 {
+    i64::try_from(at.since(Moment::START).as_micros()).unwrap_or(i64::MAX)
 }

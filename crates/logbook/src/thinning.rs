@@ -210,8 +210,13 @@ mod tests {
 
     #[test]
     fn what_was_not_known_or_not_quiet_is_left_as_it_was() {
-        let mut seconds: Vec<Second> =
-            (0..20_u8).map(|n| Second { rtt_ms: Some(f32::from(n % 7)), cpu: (n != 3).then_some(f32::from(n)), ..Second::default() }).collect();
+        let mut seconds: Vec<Second> = (0..20_u8)
+            .map(|n| Second {
+                rtt_ms: Some(f32::from(n % 7)),
+                cpu: (n != 3).then_some(f32::from(n)),
+                ..Second::default()
+            })
+            .collect();
         let before = seconds.clone();
         let mut quiet = [true; 20];
         quiet[12] = false;

@@ -150,7 +150,10 @@ fn what_is_no_logbook_or_newer_or_damaged_is_told_and_left_alone() {
     let dir = tempfile::tempdir().unwrap();
     let file = |name: &str| dir.path().join(name);
     std::fs::write(file("words"), "These are words, and no database at all.").unwrap();
-    Connection::open(file("foreign")).unwrap().execute_batch("CREATE TABLE stamps (a); INSERT INTO stamps VALUES (1)").unwrap();
+    Connection::open(file("foreign"))
+        .unwrap()
+        .execute_batch("CREATE TABLE stamps (a); INSERT INTO stamps VALUES (1)")
+        .unwrap();
     drop(Logbook::open(&file("newer")).unwrap());
     Connection::open(file("newer")).unwrap().execute_batch("PRAGMA user_version = 99").unwrap();
     {
@@ -173,7 +176,7 @@ fn what_is_no_logbook_or_newer_or_damaged_is_told_and_left_alone() {
         let used = |opened: Result<Logbook, LogbookError>| {
             let error = opened.and_then(|logbook| logbook.list(&Wanted::default())).unwrap_err();
             assert!(error.to_string().contains(said) && error.to_string().contains(name), "{name}: {error}");
-            assert!(!error.may_pass() , "{name}: {error}");
+            assert!(!error.may_pass(), "{name}: {error}");
         };
         used(Logbook::open(&file(name)));
         used(Logbook::open_to_read(&file(name)).map(Option::unwrap));

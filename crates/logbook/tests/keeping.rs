@@ -38,7 +38,11 @@ fn what_was_written_as_it_went_is_read_as_it_was() {
     let mut chronicle = Chronicle::default();
     snapshots.iter().for_each(|snapshot| chronicle.take(snapshot));
     let evening = |chronicle: &Chronicle| chronicle.evening(last, last, "an evening".into(), None);
-    assert_eq!(evening(&kept.chronicle), evening(&chronicle), "what is drawn of it is what would have been drawn of it live");
+    assert_eq!(
+        evening(&kept.chronicle),
+        evening(&chronicle),
+        "what is drawn of it is what would have been drawn of it live"
+    );
     assert_eq!(kept.chronicle.verdicts()[0].fault, Fault::Network);
     for snapshot in snapshots.iter().step_by(37) {
         let moment = logbook.moment(nr, snapshot.at).unwrap().unwrap();
@@ -79,7 +83,10 @@ fn it_is_found_by_date_setup_verdict_and_words() {
     assert_eq!(find(Wanted { words: some("ROUTER rain"), ..Wanted::default() }), [second]);
     assert_eq!(find(Wanted { words: some("router snow"), ..Wanted::default() }), [0; 0]);
     let since = Some(at("2026-10-03T00:00:00Z[UTC]").timestamp());
-    assert_eq!(find(Wanted { since, before: Some(at("2026-10-04T00:00:00Z[UTC]").timestamp()), ..Wanted::default() }), [second]);
+    assert_eq!(
+        find(Wanted { since, before: Some(at("2026-10-04T00:00:00Z[UTC]").timestamp()), ..Wanted::default() }),
+        [second]
+    );
     assert!(matches!(logbook.write_down(99, Some("x"), None), Err(LogbookError::NoSuch { nr: 99 })));
     assert_eq!(logbook.last().unwrap(), Some(third));
 }
@@ -126,7 +133,8 @@ fn two_at_once_keep_two_broadcasts_and_a_third_reads() {
     std::thread::scope(|scope| {
         for setup in ["one", "other"] {
             let (path, snapshots) = (&path, &snapshots);
-            scope.spawn(move || write(&mut Logbook::open(path).unwrap(), "2026-10-02T21:00:00Z[UTC]", setup, snapshots));
+            scope
+                .spawn(move || write(&mut Logbook::open(path).unwrap(), "2026-10-02T21:00:00Z[UTC]", setup, snapshots));
         }
         scope.spawn(|| {
             for _ in 0..50 {

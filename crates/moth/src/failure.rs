@@ -108,6 +108,24 @@ pub enum Failure {
     /// A rehearsal that could not be tried.
     #[error("{0}")]
     NotRehearsed(String),
+    /// The logbook.
+    #[error(transparent)]
+    Logbook(#[from] moth_logbook::LogbookError),
+    /// The end of a broadcast is not in the logbook.
+    #[error("the broadcast is not in the logbook to its end: {0}")]
+    NotKept(String),
+    /// There is nothing in the logbook.
+    #[error("there is no broadcast in the logbook {}; every one that is watched is kept there", path.display())]
+    NothingKept {
+        /// Which file.
+        path: PathBuf,
+    },
+    /// Broadcasts are named otherwise.
+    #[error("`{given}` is no broadcast: give its number, or `last`; `moth log list` names those there are")]
+    NoNumber {
+        /// What was given.
+        given: String,
+    },
     /// The service cannot hide a run.
     #[error(
         "{service} has no way to hide a run (`unseen` in the configuration), so viewers would see it; agree to that with --on-air"

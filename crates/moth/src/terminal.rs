@@ -28,7 +28,6 @@ use moth_core::Snapshot;
 use moth_core::action::Action;
 use tokio::sync::{mpsc, watch as channel};
 
-use moth_evening::chronicle::Chronicle;
 use crate::drawings::job::Job;
 use crate::drawings::take_away::take_away;
 use crate::failure::Failure;
@@ -47,6 +46,7 @@ use crate::system::signals;
 use app::App;
 use broadcast::{Acts, Tests, Wiring};
 use device::Device;
+use moth_evening::chronicle::Chronicle;
 use preparation::Preparation;
 use rehearsing::{RehearsalOrder, RehearsalPlan};
 use style::palette::Palette;

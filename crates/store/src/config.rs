@@ -32,6 +32,26 @@ pub struct Config {
     pub setups: BTreeMap<String, Setup>,
     /// The services, by name.
     pub services: BTreeMap<String, Service>,
+    /// What is kept of broadcasts.
+    pub logbook: LogbookChoice,
+}
+
+/// What is kept of broadcasts, and for how long.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct LogbookChoice {
+    /// Broadcasts are kept.
+    pub keep: bool,
+    /// They go once they are so old, in days; without it none goes for its age.
+    pub days: Option<u32>,
+    /// The oldest go once all together take more than so many megabytes; without it none goes for its size.
+    pub megabytes: Option<u32>,
+}
+
+impl Default for LogbookChoice {
+    fn default() -> Self {
+        Self { keep: true, days: None, megabytes: None }
+    }
 }
 
 /// Why the configuration cannot be read or written. No text of the file is quoted beyond the value in question.

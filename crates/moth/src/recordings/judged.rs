@@ -11,8 +11,8 @@ use moth_drawing::evening::Stood;
 use moth_logbook::readings::{Damage, Reader};
 use serde::Serialize;
 
-use moth_evening::chronicle::Chronicle;
 use crate::failure::Failure;
+use moth_evening::chronicle::Chronicle;
 
 /// The core is asked this often, as on the screen. Ours.
 pub(crate) const LOOK: Duration = Duration::from_millis(200);

@@ -11,9 +11,9 @@ use moth_core::reading::Reading;
 use moth_core::{Core, Settings, Snapshot};
 use moth_logbook::readings::Reader;
 
-use moth_evening::chronicle::{Chronicle, lock};
 use crate::failure::Failure;
 use crate::recordings::judged::LOOK;
+use moth_evening::chronicle::{Chronicle, lock};
 
 /// The core is kept this often on the way, so that going back need not begin at the beginning. Ours.
 const KEEP_EACH: Duration = Duration::from_secs(300);

@@ -18,11 +18,11 @@ use super::screen::Screen;
 use super::screens;
 use super::style::palette::Palette;
 use super::wish::Wish;
-use moth_evening::chronicle::Chronicle;
 use crate::live::plan::Banner;
 use crate::measuring::tester::TestNews;
 use crate::recordings::player::{ReplayOrder, ReplayState};
 use crate::rehearsal::run::Run;
+use moth_evening::chronicle::Chronicle;
 
 /// The interface's state.
 #[derive(Debug)]

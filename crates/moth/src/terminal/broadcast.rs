@@ -13,7 +13,6 @@ use moth_core::reading::Observation;
 use moth_relay::Dialer;
 use tokio::sync::{mpsc, watch as channel};
 
-use moth_evening::chronicle::{Chronicle, lock};
 use crate::failure::Failure;
 use crate::failure::Outcome;
 use crate::live::conductor::{Attached, conduct};
@@ -28,6 +27,7 @@ use crate::rehearsal::run::{self, Run, Task};
 use crate::system::signals;
 use crate::tell;
 use crate::terminal::rehearsing::RehearsalOrder;
+use moth_evening::chronicle::{Chronicle, lock};
 
 /// How often the core is asked. Ours.
 const LOOK_EACH: Duration = Duration::from_millis(200);

@@ -13,13 +13,13 @@ use super::preparation::Preparation;
 use super::reaction::Reaction;
 use super::rehearsing::{CHOICES, Rehearsing};
 use super::wish::Wish;
-use moth_evening::chronicle::{Chronicle, lock};
 use crate::live::plan::Banner;
 use crate::measuring::tested;
 use crate::measuring::tester::{TestNews, TestOrder};
 use crate::recordings::player::ReplayState;
 use crate::rehearsal::run::Run;
 use crate::rehearsal::{drawn, told};
+use moth_evening::chronicle::{Chronicle, lock};
 
 /// What the screens show and change.
 #[derive(Debug)]

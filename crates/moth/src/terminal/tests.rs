@@ -20,12 +20,12 @@ use super::frame;
 use super::preparation::{Preparation, TestUnderWay};
 use super::style::palette::Palette;
 use super::wish::Wish;
-use moth_evening::chronicle::{Chronicle, lock};
 use crate::drawings::job::{Job, Work};
 use crate::drawings::take_away::take_away;
 use crate::live::plan::Banner;
 use crate::measuring::tester::Field;
 use crate::recordings::player::{ReplayOrder, ReplayState};
+use moth_evening::chronicle::{Chronicle, lock};
 
 mod rehearsing;
 

@@ -7,7 +7,6 @@ use moth_drawing::{Format, Paper, Theme};
 
 use super::Dialog;
 use super::export::{Export, Subject};
-use moth_evening::chronicle::standing_now;
 use crate::drawings::job::{Job, Work};
 use crate::drawings::side_drawing::Drawable;
 use crate::setup_in_use::advice::picture;
@@ -15,6 +14,7 @@ use crate::terminal::model::Model;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::Screen;
 use crate::terminal::wish::Wish;
+use moth_evening::chronicle::standing_now;
 
 /// What can be taken from a screen.
 pub(in crate::terminal) fn begin(model: &Model, screen: &Screen) -> Reaction {

@@ -1,0 +1,11 @@
+//! Broadcasts that are kept (`docs/logbook.md`).
+//!
+//! - [`plan`]: where, and what is known of one before it begins; [`scribe`]: writes one as it goes.
+//! - [`opened`]: one that is over, to be gone through on the screen and drawn; [`told`]: one in ten lines.
+//! - [`made_up`]: the demo's.
+
+pub mod made_up;
+pub mod opened;
+pub mod plan;
+pub mod scribe;
+pub mod told;

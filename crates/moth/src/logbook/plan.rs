@@ -1,0 +1,175 @@
+//! Where broadcasts are kept, and what is known of one before it begins.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jiff::{SignedDuration, Timestamp, Zoned};
+use moth_logbook::about::SetupTold;
+use moth_logbook::thinning::Limits;
+use moth_logbook::{About, Kind, Logbook};
+use moth_plan::setup::Setup;
+use moth_store::config::LogbookChoice;
+
+use crate::failure::Failure;
+use crate::live::plan::Plan;
+use crate::logbook::made_up;
+use crate::setup_in_use::{SetupInUse, places};
+use crate::cli::SetupInUseOptions;
+
+/// The database's file, in the folder of results.
+const FILE: &str = "logbook.sqlite";
+/// A test belongs to a broadcast that begins no later. Ours.
+const DAY: SignedDuration = SignedDuration::from_hours(24);
+
+/// Where broadcasts are kept, and what is known of one before it begins.
+#[derive(Debug, Clone)]
+pub struct LogPlan {
+    /// The logbook's file.
+    pub path: PathBuf,
+    /// The setup's name; empty without one.
+    pub setup: String,
+    /// The service's name; empty without one.
+    pub service: String,
+    /// What the setup says.
+    pub told: SetupTold,
+    /// Tests of servers and of the line that belong to it, as JSON.
+    pub tests: Vec<String>,
+    /// How long broadcasts are kept.
+    pub limits: Limits,
+    /// It is the demo's: made up, and gone when nobody uses this any more.
+    demo: Option<Arc<tempfile::TempDir>>,
+}
+
+impl LogPlan {
+    /// For what is put on; `None` if nothing is to be kept.
+    ///
+    /// # Errors
+    /// [`Failure`] if the configuration cannot be read, or a demo's folder cannot be made.
+    pub fn of(plan: &Plan, options: &SetupInUseOptions) -> Result<Option<Self>, Failure> {
+        match plan {
+            Plan::Demo(..) => Self::of_the_demo().map(Some),
+            Plan::Live(live) => match &live.in_use {
+                Some(in_use) => Ok(Self::of_a_setup(in_use)),
+                None => Ok(Self::without_a_setup(options)),
+            },
+        }
+    }
+
+    /// The demo's, in a folder of its own.
+    ///
+    /// # Errors
+    /// [`Failure`] if that cannot be made.
+    pub fn of_the_demo() -> Result<Self, Failure> {
+        let folder = tempfile::tempdir().map_err(Failure::system("the demo's folder could not be made"))?;
+        Ok(Self {
+            path: folder.path().join(FILE),
+            setup: made_up::SETUP.into(),
+            service: made_up::SERVICE.into(),
+            told: made_up::told(),
+            tests: Vec::new(),
+            limits: Limits::default(),
+            demo: Some(Arc::new(folder)),
+        })
+    }
+
+    /// Of a setup; `None` if the configuration says that nothing is to be kept.
+    #[must_use]
+    pub fn of_a_setup(in_use: &SetupInUse) -> Option<Self> {
+        let choice = in_use.config.logbook;
+        let folder = in_use.results.path().parent()?;
+        choice.keep.then(|| Self {
+            path: folder.join(FILE),
+            setup: in_use.setup_name.clone(),
+            service: in_use.service.name.clone(),
+            told: told(&in_use.setup),
+            tests: tests(in_use),
+            limits: limits(choice),
+            demo: None,
+        })
+    }
+
+    /// Where servers are named on the command line there is no setup, and perhaps no configuration.
+    fn without_a_setup(options: &SetupInUseOptions) -> Option<Self> {
+        let places = places(options).ok()?;
+        let config = moth_store::config::ConfigFile::at(places.config).read().unwrap_or_default();
+        config.logbook.keep.then(|| Self {
+            path: places.data.join(FILE),
+            setup: String::new(),
+            service: String::new(),
+            told: SetupTold::default(),
+            tests: Vec::new(),
+            limits: limits(config.logbook),
+            demo: None,
+        })
+    }
+
+    /// Whether everything in it is a stand-in's.
+    #[must_use]
+    pub fn is_demo(&self) -> bool {
+        self.demo.is_some()
+    }
+
+    /// What is known of a broadcast whose clock began then.
+    #[must_use]
+    pub fn about(&self, kind: Kind, began: Zoned) -> About {
+        About {
+            began,
+            kind,
+            is_made_up: self.is_demo(),
+            setup: self.setup.clone(),
+            service: self.service.clone(),
+            told: self.told.clone(),
+        }
+    }
+
+    /// Opens it to write.
+    ///
+    /// # Errors
+    /// [`moth_logbook::LogbookError`].
+    pub fn open(&self) -> Result<Logbook, moth_logbook::LogbookError> {
+        if self.is_demo() {
+            made_up::unpack(&self.path, Timestamp::now())?;
+        }
+        Logbook::open(&self.path)
+    }
+
+    /// Opens it to read; `None` if there is none yet.
+    ///
+    /// # Errors
+    /// [`moth_logbook::LogbookError`].
+    pub fn open_to_read(&self) -> Result<Option<Logbook>, moth_logbook::LogbookError> {
+        if self.is_demo() {
+            made_up::unpack(&self.path, Timestamp::now())?;
+        }
+        Logbook::open_to_read(&self.path)
+    }
+}
+
+/// The logbook's file beside a configuration.
+pub(crate) fn file_in(data: &Path) -> PathBuf {
+    data.join(FILE)
+}
+
+pub(crate) fn limits(choice: LogbookChoice) -> Limits {
+    Limits { days: choice.days, bytes: choice.megabytes.map(|megabytes| u64::from(megabytes) * 1_000_000) }
+}
+
+/// What a setup says, without its secrets.
+fn told(setup: &Setup) -> SetupTold {
+    SetupTold {
+        video_kbps: Some(setup.bitrate.kbps()),
+        audio_kbps: Some(setup.audio.kbps()),
+        size: Some((setup.size.width, setup.size.height)),
+        fps: Some(setup.rate),
+        preset: setup.preset.clone(),
+        headroom_percent: Some(setup.headroom.percent()),
+    }
+}
+
+/// What was tested within a day.
+fn tests(in_use: &SetupInUse) -> Vec<String> {
+    let history = in_use.history().unwrap_or_default();
+    let now = Timestamp::now();
+    let is_of_the_day = history.kept.iter().filter(|kept| now.duration_since(kept.date) <= DAY);
+    is_of_the_day.filter_map(|kept| serde_json::to_string(kept).ok()).collect()
+}
