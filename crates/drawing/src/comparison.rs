@@ -5,6 +5,7 @@ use moth_core::suspects::Fault;
 
 use crate::evening::{Evening, Lost, Stretch};
 use crate::hatch::{self, Hatch};
+use crate::over;
 use crate::page::{self, Words, page};
 use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
@@ -53,7 +54,10 @@ pub fn draw(first: Side<'_>, second: Side<'_>, sentence: Option<&str>, theme: Th
     notes.extend(page::how_known(first.evening).into_iter().take(1).map(|known| format!("A. {known}")));
     notes.extend(page::how_known(second.evening).into_iter().take(1).map(|known| format!("B. {known}")));
     let source = format!("A: {}. B: {}.", first.words(), second.words());
-    page(theme, &Words { title, source, notes }, |sheet, y| body(sheet, y, first, second))
+    page(theme, &Words { title, source, notes }, |sheet, y| {
+        let y = over::draw(sheet, y, [first.seconds(), second.seconds()]);
+        body(sheet, y, first, second)
+    })
 }
 
 /// Rows of both sides; gives where they end.

@@ -13,7 +13,8 @@ use crate::ticks::{clock, number};
 const APART: usize = 10;
 
 /// What was lost, and when.
-pub(crate) fn losses(evening: &Evening) -> Vec<String> {
+#[must_use]
+pub fn losses(evening: &Evening) -> Vec<String> {
     let lost = Lost::of(&evening.seconds);
     let mut said = vec![format!("{}.", lanes::title(&lost))];
     let is_unknown = |of: fn(&Second) -> Option<u32>| evening.seconds.iter().all(|second| of(second).is_none());
@@ -51,7 +52,8 @@ fn worst_minute(seconds: &[Second]) -> Option<(usize, u64)> {
 }
 
 /// Whose fault it was, and how sure that is.
-pub(crate) fn faults(evening: &Evening) -> Vec<String> {
+#[must_use]
+pub fn faults(evening: &Evening) -> Vec<String> {
     let mut said = Vec::new();
     for fault in [Fault::Network, Fault::Encoder, Fault::Rendering] {
         let stood: Vec<&Stood> = evening.verdicts.iter().filter(|stood| stood.fault == fault).collect();
@@ -89,7 +91,8 @@ pub(crate) fn faults(evening: &Evening) -> Vec<String> {
 }
 
 /// What was changed, and what that did.
-pub(crate) fn changes(evening: &Evening) -> Vec<String> {
+#[must_use]
+pub fn changes(evening: &Evening) -> Vec<String> {
     if evening.changes.is_empty() && evening.trials.is_empty() {
         return vec!["Nothing was changed.".into()];
     }

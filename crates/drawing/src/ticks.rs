@@ -12,7 +12,8 @@ pub(crate) fn times(from_s: f64, until_s: f64, most: usize) -> Vec<u32> {
 }
 
 /// A moment as h:mm:ss, or mm:ss within the first hour.
-pub(crate) fn clock(seconds: f64) -> String {
+#[must_use]
+pub fn clock(seconds: f64) -> String {
     let all = seconds.max(0.0).round() as u64;
     let (hours, minutes, seconds) = (all / 3600, all / 60 % 60, all % 60);
     if hours > 0 { format!("{hours}:{minutes:02}:{seconds:02}") } else { format!("{minutes:02}:{seconds:02}") }

@@ -12,6 +12,7 @@
 
 use moth_core::State;
 use moth_core::history::Second;
+use moth_core::rate::grouped;
 
 /// The shortest block, in seconds; others are twice, four times, … as long. Ours: longer than a group of pictures.
 const SHORTEST: usize = 4;
@@ -318,6 +319,14 @@ impl Comparison {
         }
         let told: Vec<String> = self.told().map(|difference| difference.words()).collect();
         match told.split_first() {
+            None if self.hinted().next().is_some() => {
+                let hints: Vec<String> = self.hinted().take(2).map(Difference::words).collect();
+                said.push_str(&format!(
+                    "It is too little to be sure that they differ. With 95 % confidence, which among so many figures is not enough, {second} {}, \
+                     against {first}.",
+                    hints.join("; ")
+                ));
+            }
             None => {
                 said.push_str(&format!("{} and {second} do not differ by more than chance would make", upper(first)));
                 if let Some(Difference { measure, means: [Some(a), Some(b)], more: Some((least, most)), .. }) =
@@ -347,6 +356,17 @@ impl Comparison {
             }
         }
         said
+    }
+
+    /// The differences of which 95 % of such intervals say that there is one, and 99.5 % do not.
+    fn hinted(&self) -> impl Iterator<Item = &Difference> {
+        let excludes =
+            |difference: &&Difference| difference.more.is_some_and(|(least, most)| least > 0.0 || most < 0.0);
+        let matters = |difference: &&Difference| match difference.means {
+            [Some(first), Some(second)] => !difference.measure.is_little(second - first, first),
+            _ => false,
+        };
+        self.differences.iter().filter(excludes).filter(matters).filter(|difference| !difference.is_told)
     }
 
     /// The differences that are told.
@@ -405,6 +425,9 @@ fn span(measure: Measure, least: f64, most: f64) -> String {
     };
     let side = |amount: f64| if amount < 0.0 { "less" } else { "more" };
     let (a, b) = (value(measure, least.abs()), value(measure, most.abs()));
+    if a == b && a == value(measure, 0.0) {
+        return "the same".into();
+    }
     if (least < 0.0) == (most < 0.0) {
         let (a, b) = if least < 0.0 { (b, a) } else { (a, b) };
         format!("{a} to {b} {unit} {}", side(least))
@@ -424,17 +447,9 @@ pub fn value(measure: Measure, value: f64) -> String {
     }
 }
 
-/// A whole number, with a gap between thousands.
+/// A whole number.
 fn number(value: f64) -> String {
-    let digits = format!("{:.0}", value.abs());
-    let mut grouped = String::new();
-    for (n, digit) in digits.chars().enumerate() {
-        if n > 0 && (digits.len() - n).is_multiple_of(3) {
-            grouped.push('\u{a0}');
-        }
-        grouped.push(digit);
-    }
-    if value <= -0.5 { format!("−{grouped}") } else { grouped }
+    grouped(value.max(0.0).round() as u64)
 }
 
 fn upper(words: &str) -> String {
@@ -548,7 +563,7 @@ mod tests {
         let compared = compare(&first, &second);
         let sentence = compared.sentence(CALLED);
         assert!(
-            sentence.starts_with("The night before offered 6\u{a0}160 kb/s and the night after 3\u{a0}080 kb/s"),
+            sentence.starts_with("The night before offered 6 160 kb/s and the night after 3 080 kb/s"),
             "{sentence}"
         );
         assert_eq!(compared.told().count(), 0, "{sentence}");

@@ -101,6 +101,20 @@ impl Listed {
         self.about.began.checked_add(waited).unwrap_or_else(|_| self.about.began.clone())
     }
 
+    /// Its date, its setup and what was at fault, in small letters.
+    fn in_words(&self) -> String {
+        let mut words = self.on_air_at().strftime("%A %Y-%m-%d %-d %B").to_string();
+        words.push_str(&format!(" {} {} {}", self.about.setup, self.about.service, self.about.kind.word()));
+        for blamed in &self.digest.blamed {
+            words.push_str(&format!(" {} {}", blamed.fault.word(), blamed.cause.map_or("", Cause::words)));
+            words.push_str(&format!(" {}", blamed.cause.map_or("", Cause::slug)));
+        }
+        if self.digest.blamed.is_empty() {
+            words.push_str(" none");
+        }
+        words.to_lowercase()
+    }
+
     /// Its title, else the server and how it came here.
     #[must_use]
     pub fn name(&self) -> String {
@@ -121,6 +135,8 @@ pub struct Wanted {
     pub verdict: Option<String>,
     /// Words that are all in its title or its note, whatever the case of letters.
     pub words: Option<String>,
+    /// The same, or in its date, its setup, or what was at fault.
+    pub anything: Option<String>,
 }
 
 impl Wanted {
@@ -140,10 +156,8 @@ impl Wanted {
             && self.before.is_none_or(|before| at < before)
             && self.setup.as_ref().is_none_or(|setup| listed.about.setup.eq_ignore_ascii_case(setup))
             && self.verdict.as_ref().is_none_or(|word| is_blamed(word))
-            && self
-                .words
-                .as_ref()
-                .is_none_or(|words| words.to_lowercase().split_whitespace().all(|word| text.contains(word)))
+            && self.words.as_ref().is_none_or(|words| has_all(&text, words))
+            && self.anything.as_ref().is_none_or(|words| has_all(&format!("{text}\n{}", listed.in_words()), words))
     }
 
     /// Whether a verdict's word is one that there is.
@@ -152,6 +166,11 @@ impl Wanted {
         let stages = [Fault::None, Fault::Network, Fault::Encoder, Fault::Rendering];
         stages.iter().any(|stage| stage.word() == word) || Cause::ALL.iter().any(|cause| cause.slug() == word)
     }
+}
+
+/// Whether a text in small letters has every one of some words.
+fn has_all(text: &str, words: &str) -> bool {
+    words.to_lowercase().split_whitespace().all(|word| text.contains(word))
 }
 
 /// A time of day with the offset from UTC that held there.

@@ -13,8 +13,9 @@ use serde::de::DeserializeOwned;
 
 use crate::columns;
 use crate::error::LogbookError;
-use crate::logbook::{Logbook, Whole};
+use crate::logbook::{COUNT, Logbook, Whole};
 use crate::pen::{number, us};
+use crate::thinning::QUIET_EACH;
 
 /// A longer broadcast is none, in seconds. Ours: four months.
 const LONGEST: usize = 10_000_000;
@@ -132,6 +133,16 @@ impl Logbook {
         Ok(found.filter(|snapshot| moments::is_near(snapshot.at, time)))
     }
 
+    /// The same of a broadcast that was thinned: where it was quiet, one moment stands for a minute.
+    ///
+    /// # Errors
+    /// [`LogbookError`].
+    pub fn thinned_moment(&self, nr: i64, time: Moment) -> Result<Option<Snapshot>, LogbookError> {
+        let found = self.moment_before(nr, time)?;
+        let most = std::time::Duration::from_secs(QUIET_EACH as u64 + 2);
+        Ok(found.filter(|snapshot| time.since(snapshot.at) <= most))
+    }
+
     /// The newest moment of a broadcast in which somebody broadcast; `None` if none was kept.
     ///
     /// # Errors
@@ -186,6 +197,7 @@ impl Logbook {
             let sql = "INSERT INTO readings (broadcast, place, stretch) VALUES (?1, ?2, ?3)";
             deed.execute(sql, params![nr, number(place), stretch]).map_err(fail)?;
         }
+        deed.execute(COUNT, [nr]).map_err(fail)?;
         deed.commit().map_err(fail)
     }
 }

@@ -250,6 +250,23 @@ impl Logbook {
         limited.map_err(|error| self.fail(error))
     }
 
+    /// Writes it anew without gaps: for one that is given away.
+    ///
+    /// # Errors
+    /// [`LogbookError`].
+    pub fn pack(&self) -> Result<(), LogbookError> {
+        self.db.execute_batch("VACUUM").map_err(|error| self.fail(error))
+    }
+
+    /// Closes it: what is in its log is moved to its place.
+    ///
+    /// # Errors
+    /// [`LogbookError`].
+    pub fn close(self) -> Result<(), LogbookError> {
+        let Self { db, path } = self;
+        db.close().map_err(|(_, error)| LogbookError::of(&path, error))
+    }
+
     /// Moves every broadcast by so many days: what is made up is always of these days.
     ///
     /// # Errors
@@ -261,10 +278,14 @@ impl Logbook {
 }
 
 const LISTED: &str = "SELECT nr, began_ms, offset_s, first_second, kind, made_up, setup, service, title, note, ended, thinned, digest, \
-     whole, (SELECT coalesce(sum(length(columns)), 0) FROM second WHERE broadcast = nr) \
-     + (SELECT coalesce(sum(length(chunk)), 0) FROM moment WHERE broadcast = nr) \
-     + (SELECT coalesce(sum(length(body)), 0) FROM entry WHERE broadcast = nr) \
-     + (SELECT coalesce(sum(length(stretch)), 0) FROM readings WHERE broadcast = nr) AS bytes FROM broadcast";
+     whole, bytes FROM broadcast";
+
+/// Counts again what a broadcast takes.
+pub(crate) const COUNT: &str = "UPDATE broadcast SET bytes = \
+     (SELECT coalesce(sum(length(columns)), 0) FROM second WHERE broadcast = ?1) \
+     + (SELECT coalesce(sum(length(chunk)), 0) FROM moment WHERE broadcast = ?1) \
+     + (SELECT coalesce(sum(length(body)), 0) FROM entry WHERE broadcast = ?1) \
+     + (SELECT coalesce(sum(length(stretch)), 0) FROM readings WHERE broadcast = ?1) WHERE nr = ?1";
 
 fn listed(row: &Row<'_>) -> rusqlite::Result<Listed> {
     let text = |at: usize| row.get::<_, String>(at);

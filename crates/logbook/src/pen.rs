@@ -52,6 +52,8 @@ pub struct Pen {
     written: HashMap<(&'static str, usize), u64>,
     whole: u64,
     digested_at: usize,
+    /// What was written takes so many bytes.
+    bytes: usize,
     tests: Vec<String>,
     is_ended: bool,
 }
@@ -64,6 +66,7 @@ struct Done {
     written: Vec<((&'static str, usize), u64)>,
     whole: u64,
     digested_at: usize,
+    bytes: usize,
     moments: usize,
 }
 
@@ -84,6 +87,7 @@ impl Pen {
             written: HashMap::new(),
             whole: 0,
             digested_at: 0,
+            bytes: 0,
             tests: Vec::new(),
             is_ended: false,
         }
@@ -142,7 +146,7 @@ impl Pen {
         deed.commit().map_err(fail)?;
         self.nr = Some(done.nr);
         (self.until, self.packed_until) = (done.until, done.packed_until);
-        (self.whole, self.digested_at) = (done.whole, done.digested_at);
+        (self.whole, self.digested_at, self.bytes) = (done.whole, done.digested_at, done.bytes);
         self.written.extend(done.written);
         self.waiting.drain(..done.moments);
         Ok(())
@@ -172,25 +176,36 @@ impl Pen {
             deed.prepare_cached("UPDATE broadcast SET whole = ?2 WHERE nr = ?1")?.execute(params![nr, whole])?;
         }
         let until = history.len();
-        let packed_until = self.write_seconds(deed, nr, history)?;
+        let (packed_until, packed) = self.write_seconds(deed, nr, history)?;
+        let moments = self.waiting.iter().map(|pressed| pressed.chunk.len()).sum::<usize>();
+        let mut bytes = self.bytes + packed + moments;
         let mut add =
             deed.prepare_cached("INSERT INTO moment (broadcast, page_us, at_us, chunk) VALUES (?1, ?2, ?3, ?4)")?;
         for pressed in &self.waiting {
             add.execute(params![nr, us(pressed.page), us(pressed.at), pressed.chunk.as_ref()])?;
         }
         let mut written = Vec::new();
-        self.write_entries(deed, nr, "verdict", self.chronicle.verdicts(), &mut written)?;
-        self.write_entries(deed, nr, "mark", self.chronicle.marks(), &mut written)?;
-        self.write_entries(deed, nr, "trial", self.chronicle.trials(), &mut written)?;
+        bytes += self.write_entries(deed, nr, "verdict", self.chronicle.verdicts(), &mut written)?;
+        bytes += self.write_entries(deed, nr, "mark", self.chronicle.marks(), &mut written)?;
+        bytes += self.write_entries(deed, nr, "trial", self.chronicle.trials(), &mut written)?;
         let mut digested_at = self.digested_at;
         if self.is_ended || until >= digested_at + DIGEST_EACH || self.nr.is_none() {
             let seconds: Vec<Second> = seconds(history, self.first_second, until);
             let digest = json(&Digest::of(&seconds, self.chronicle.verdicts(), self.chronicle.trials()));
-            let sql = "UPDATE broadcast SET digest = ?2, ended = ?3 WHERE nr = ?1";
-            deed.prepare_cached(sql)?.execute(params![nr, digest, self.is_ended])?;
+            let sql = "UPDATE broadcast SET digest = ?2, ended = ?3, bytes = ?4 WHERE nr = ?1";
+            deed.prepare_cached(sql)?.execute(params![nr, digest, self.is_ended, number(bytes)])?;
             digested_at = until;
         }
-        Ok(Done { nr, until, packed_until, written, whole: whole_hash, digested_at, moments: self.waiting.len() })
+        Ok(Done {
+            nr,
+            until,
+            packed_until,
+            written,
+            whole: whole_hash,
+            digested_at,
+            bytes,
+            moments: self.waiting.len(),
+        })
     }
 
     fn insert(&self, deed: &Transaction<'_>, whole: &str) -> rusqlite::Result<i64> {
@@ -211,30 +226,32 @@ impl Pen {
         Ok(nr)
     }
 
-    /// Writes the seconds that are new, each by itself, and packs those together that fill a stretch; gives up to where.
-    fn write_seconds(&self, deed: &Transaction<'_>, nr: i64, history: &History) -> rusqlite::Result<usize> {
+    /// Writes the seconds that are new, each by itself, and packs those together that fill a stretch; gives up to where, and what those
+    /// take.
+    fn write_seconds(&self, deed: &Transaction<'_>, nr: i64, history: &History) -> rusqlite::Result<(usize, usize)> {
         let machines = self.chronicle.machines();
         let mut add =
             deed.prepare_cached("INSERT INTO second (broadcast, first, seconds, columns) VALUES (?1, ?2, ?3, ?4)")?;
         let mut put = |from: usize, until: usize| {
             let packed = columns::pack(&seconds(history, from, until), &loads(machines, from, until));
-            add.execute(params![nr, number(from), number(until - from), packed]).map(drop)
+            add.execute(params![nr, number(from), number(until - from), packed]).map(|_| packed.len())
         };
-        let (until, mut packed_until) = (history.len(), self.packed_until);
+        let (mut packed_until, mut bytes) = (self.packed_until, 0);
+        let until = history.len().max(packed_until);
         let mut drop_singles =
             deed.prepare_cached("DELETE FROM second WHERE broadcast = ?1 AND first >= ?2 AND first < ?3")?;
         while until - packed_until >= STRETCH {
             let next = packed_until + STRETCH;
             drop_singles.execute(params![nr, number(packed_until), number(next)])?;
-            put(packed_until, next)?;
+            bytes += put(packed_until, next)?;
             packed_until = next;
         }
-        (self.until.max(packed_until)..until).try_for_each(|second| put(second, second + 1))?;
+        (self.until.max(packed_until)..until).try_for_each(|second| put(second, second + 1).map(drop))?;
         if self.is_ended && until > packed_until {
             drop_singles.execute(params![nr, number(packed_until), number(until)])?;
-            put(packed_until, until)?;
+            bytes += put(packed_until, until)?;
         }
-        Ok(packed_until)
+        Ok((packed_until, bytes))
     }
 
     fn write_entries<T: Serialize>(
@@ -244,7 +261,8 @@ impl Pen {
         kind: &'static str,
         entries: &[T],
         written: &mut Vec<((&'static str, usize), u64)>,
-    ) -> rusqlite::Result<()> {
+    ) -> rusqlite::Result<usize> {
+        let mut bytes = 0;
         // Those further back are as they were written, if they were.
         let known = (0..entries.len()).take_while(|place| self.written.contains_key(&(kind, *place))).count();
         for place in known.saturating_sub(MAY_CHANGE)..entries.len() {
@@ -256,9 +274,10 @@ impl Pen {
             let sql = "INSERT INTO entry (broadcast, kind, place, body) VALUES (?1, ?2, ?3, ?4) \
                        ON CONFLICT (broadcast, kind, place) DO UPDATE SET body = excluded.body";
             deed.prepare_cached(sql)?.execute(params![nr, kind, number(place), body])?;
+            bytes += if self.written.contains_key(&(kind, place)) { 0 } else { body.len() };
             written.push(((kind, place), now));
         }
-        Ok(())
+        Ok(bytes)
     }
 }
 

@@ -17,17 +17,19 @@ use crate::about::{Listed, Wanted};
 use crate::columns::{self, Column};
 use crate::error::LogbookError;
 use crate::kept::Kept;
-use crate::logbook::Logbook;
+use crate::logbook::{COUNT, Logbook};
 use crate::pen::{STRETCH, number, us};
 
 /// A broadcast is thinned once it is so old, in days. Ours: last month's evenings are still gone through second by second.
 pub const AFTER_DAYS: i64 = 30;
 /// Seconds that are thinned together. Ours.
 const GROUP: usize = 10;
-/// Nothing is thinned so close to a loss, a verdict, a mark or a change, in seconds. Ours: longer than a trial takes to be told.
-const AROUND: usize = 90;
+/// Nothing is thinned so close to a loss, in seconds. Ours: what led to it, and what followed.
+const AROUND_A_LOSS: usize = 15;
+/// Nothing is thinned so close to a verdict, a mark or a change, in seconds. Ours: as long as a trial takes to be told.
+const AROUND: usize = 60;
 /// Of quiet stretches a moment each so many seconds stays. Ours.
-const QUIET_EACH: usize = 60;
+pub(crate) const QUIET_EACH: usize = 60;
 
 /// How long broadcasts are kept; without a limit for ever.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -102,6 +104,7 @@ impl Logbook {
             deed.execute(sql, params![nr, us(page), us(at), chunk.as_ref()]).map_err(fail)?;
         }
         deed.execute("UPDATE broadcast SET thinned = 1 WHERE nr = ?1", [nr]).map_err(fail)?;
+        deed.execute(COUNT, [nr]).map_err(fail)?;
         deed.commit().map_err(fail)
     }
 }
@@ -110,20 +113,20 @@ impl Logbook {
 fn quiet(kept: &Kept) -> Vec<bool> {
     let seconds = &kept.seconds;
     let mut quiet = vec![true; seconds.len()];
-    let mut disturb = |from: f64, until: f64| {
-        let from = (from.max(0.0) as usize).saturating_sub(AROUND).min(seconds.len());
-        let until = ((until.max(0.0) as usize).saturating_add(AROUND + 1)).min(seconds.len());
+    let mut disturb = |from: f64, until: f64, around: usize| {
+        let from = (from.max(0.0) as usize).saturating_sub(around).min(seconds.len());
+        let until = ((until.max(0.0) as usize).saturating_add(around + 1)).min(seconds.len());
         quiet[from..until.max(from)].fill(false);
     };
     for (at, second) in seconds.iter().enumerate() {
         let lost = [second.dropped, second.skipped, second.lagged, second.frozen_ms];
         let is_calm = matches!(second.state, None | Some(State::Steady));
         if !is_calm || lost.into_iter().flatten().any(|lost| lost > 0) {
-            disturb(at as f64, at as f64);
+            disturb(at as f64, at as f64, AROUND_A_LOSS);
         }
     }
-    kept.chronicle.verdicts().iter().for_each(|stood| disturb(stood.from_s, stood.until_s));
-    kept.chronicle.marks().iter().for_each(|mark| disturb(mark.at.seconds(), mark.at.seconds()));
+    kept.chronicle.verdicts().iter().for_each(|stood| disturb(stood.from_s, stood.until_s, AROUND));
+    kept.chronicle.marks().iter().for_each(|mark| disturb(mark.at.seconds(), mark.at.seconds(), AROUND));
     quiet
 }
 

@@ -82,6 +82,14 @@ fn it_is_found_by_date_setup_verdict_and_words() {
     assert_eq!(find(Wanted { verdict: some("none"), ..Wanted::default() }), [third, first]);
     assert_eq!(find(Wanted { words: some("ROUTER rain"), ..Wanted::default() }), [second]);
     assert_eq!(find(Wanted { words: some("router snow"), ..Wanted::default() }), [0; 0]);
+    for (anything, found) in [
+        ("friday", vec![first]),
+        ("october 4", vec![third]),
+        ("4 october dome", vec![third]),
+        ("upload rain", vec![second]),
+    ] {
+        assert_eq!(find(Wanted { anything: some(anything), ..Wanted::default() }), found, "{anything}");
+    }
     let since = Some(at("2026-10-03T00:00:00Z[UTC]").timestamp());
     assert_eq!(
         find(Wanted { since, before: Some(at("2026-10-04T00:00:00Z[UTC]").timestamp()), ..Wanted::default() }),

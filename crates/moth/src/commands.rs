@@ -6,6 +6,7 @@ pub mod host;
 pub mod ingest;
 pub mod judge;
 pub mod key;
+pub mod log;
 pub mod plan;
 pub mod rehearse;
 pub mod replay;

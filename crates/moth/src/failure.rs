@@ -126,6 +126,55 @@ pub enum Failure {
         /// What was given.
         given: String,
     },
+    /// There is no such verdict.
+    #[error(
+        "`{given}` is no verdict: network, encoder, rendering, none, or a cause as `moth judge` names it, like upload-beyond"
+    )]
+    NoVerdict {
+        /// What was given.
+        given: String,
+    },
+    /// How everything stood was not kept.
+    #[error("how everything stood at {at_s:.0} s was not kept: that is outside the broadcast, or it was thinned")]
+    NoMoment {
+        /// When, in seconds.
+        at_s: f64,
+    },
+    /// A text is too long.
+    #[error("the {what} has {long} characters; {longest} at most are kept")]
+    TooLong {
+        /// What is.
+        what: &'static str,
+        /// How long it is.
+        long: usize,
+        /// How long it may be.
+        longest: usize,
+    },
+    /// Something would be lost for good, and nobody agreed.
+    #[error("{what}\nagree to that with --yes")]
+    NotAgreed {
+        /// What would be lost.
+        what: String,
+    },
+    /// An export without anything to write.
+    #[error(
+        "say what to make of it: --chart NAME --to FILE, --report FILE, --csv FILE, --jsonl FILE or --readings FILE"
+    )]
+    NothingAsked,
+    /// The readings of a broadcast were not kept.
+    #[error(
+        "the readings of broadcast {nr} were not kept: only a readings file that was imported is (they take ten times as much as all the rest); --record FILE records them"
+    )]
+    NoReadings {
+        /// Which broadcast.
+        nr: i64,
+    },
+    /// A readings file in which there is no broadcast.
+    #[error("{}: nobody broadcasts in it, so there is nothing to keep", path.display())]
+    NobodyBroadcast {
+        /// Which file.
+        path: PathBuf,
+    },
     /// The service cannot hide a run.
     #[error(
         "{service} has no way to hide a run (`unseen` in the configuration), so viewers would see it; agree to that with --on-air"

@@ -5,12 +5,14 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use moth_core::Snapshot;
+use moth_logbook::Kind;
 use tokio::sync::{mpsc, watch};
 
 use crate::failure::Failure;
 use crate::failure::Outcome;
 use crate::live::conductor::{Attached, conduct};
 use crate::live::showing::Showing;
+use crate::logbook::scribe::Scribe;
 use crate::outlets::herald::Bell;
 use crate::outlets::json_line::JsonLine;
 use crate::outlets::line_printer::LinePrinter;
@@ -23,7 +25,7 @@ const EACH: u32 = 5;
 
 /// Runs until it is asked to stop, the time is over, or nobody reads any more.
 pub(crate) fn run(showing: Showing) -> Outcome {
-    let Showing { plan, run_for, recording, outlets, socket } = showing;
+    let Showing { plan, run_for, recording, log, outlets, socket } = showing;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
     runtime.block_on(async {
@@ -51,7 +53,8 @@ pub(crate) fn run(showing: Showing) -> Outcome {
             }
         };
         let told = tell::listen(socket.as_deref())?;
-        let mut attached = Attached { actions, stop, recording, outlets, told, asked_to_stop: None };
+        let scribe = Scribe::of(log, Kind::Broadcast)?;
+        let mut attached = Attached { actions, stop, recording, scribe, outlets, told, asked_to_stop: None };
         let conducted = conduct(production, core, &mut attached, LOOK_EACH, look).await;
         attached.close()?;
         conducted?;

@@ -4,6 +4,7 @@
 //! - [`live`]: a broadcast that is being watched, real or demo; [`outlets`]: who is told of it beside the screen.
 //! - [`terminal`]: the full screen; [`headless`]: one JSON object a second in its place.
 //! - [`recordings`]: what was seen, written into a file, judged and gone through again; [`drawings`]: what leaves as a picture.
+//! - [`logbook`]: broadcasts that are kept.
 //! - [`setup_in_use`]: the setup in use, with its service, key and results; [`measuring`]: servers, line and machine tested with it.
 //! - [`rehearsal`]: how much this rig bears, found off air; [`tell`]: what a running moth is told.
 //! - [`system`]: the standard streams, logs, signals and processes.
@@ -14,6 +15,7 @@ pub mod drawings;
 pub mod failure;
 mod headless;
 pub mod live;
+pub mod logbook;
 mod measuring;
 pub mod outlets;
 pub mod recordings;
@@ -30,11 +32,12 @@ use std::time::Duration;
 use clap::Parser;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 
-use cli::{Cli, Command, ShowOptions};
+use cli::{Cli, Command, SetupInUseOptions, ShowOptions};
 use failure::Failure;
 use failure::Outcome;
 use live::plan::Plan;
 use live::showing::Showing;
+use logbook::plan::LogPlan;
 use outlets::OutletPlan;
 use recordings::writer::Recording;
 use system::out::complain;
@@ -61,8 +64,8 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
     descriptors::raise();
     let outcome = match cli.command {
         Command::Demo(options) if options.list => commands::demo::list_evenings(),
-        Command::Demo(options) => show(&options.show, || commands::demo::plan(&options)),
-        Command::Watch(options) => show(&options.show, || commands::watch::plan(&options, &cli.in_use)),
+        Command::Demo(options) => show(&options.show, &cli.in_use, || commands::demo::plan(&options)),
+        Command::Watch(options) => show(&options.show, &cli.in_use, || commands::watch::plan(&options, &cli.in_use)),
         Command::Setup(options) => commands::setup::run(&options, &cli.in_use),
         Command::Key(options) => commands::key::run(&options, &cli.in_use),
         Command::Ingest(options) => commands::ingest::run(&options),
@@ -71,6 +74,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Plan(options) => commands::plan::run(&options, &cli.in_use),
         // These have something to say by their status as well.
         Command::Judge(options) => return status(commands::judge::run(&options, &cli.in_use)),
+        Command::Log(options) => return status(commands::log::run(&options, &cli.in_use)),
         Command::Tell(options) => return status(commands::tell::run(&options.sorted())),
         Command::Routes(options) => return status(commands::routes::run(&options, &cli.in_use)),
         Command::Rehearse(options) => return status(commands::rehearse::run(&options, &cli.in_use)),
@@ -83,14 +87,15 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
 }
 
 /// Begins a broadcast and shows it, on the whole screen or as lines.
-fn show(options: &ShowOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
+fn show(options: &ShowOptions, in_use: &SetupInUseOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
     let log = logging::to(options.log.as_deref(), options.headless)?;
     let (plan, run_for) = (plan()?, options.run_for.map(Duration::from_secs));
     let is_made_up = matches!(plan, Plan::Demo(..));
     let begin = |path| Recording::begin(path, plan.servers(), is_made_up);
     let recording = options.record.as_deref().map(begin).transpose()?;
     let socket = options.automatic.socket.clone();
-    let showing = Showing { plan, run_for, recording, outlets: OutletPlan::from(options), socket };
+    let kept = if options.no_log { None } else { LogPlan::of(&plan, in_use)? };
+    let showing = Showing { plan, run_for, recording, log: kept, outlets: OutletPlan::from(options), socket };
     if options.headless { headless::run(showing) } else { terminal::run(showing, &log.warnings) }
 }
 

@@ -2,10 +2,12 @@
 //!
 //! - [`plan`]: where, and what is known of one before it begins; [`scribe`]: writes one as it goes.
 //! - [`opened`]: one that is over, to be gone through on the screen and drawn; [`told`]: one in ten lines.
-//! - [`made_up`]: the demo's.
+//! - [`sides`]: what is compared with what. [`row`]: one in a row of the list. [`made_up`]: the demo's.
 
 pub mod made_up;
 pub mod opened;
 pub mod plan;
+pub(crate) mod row;
 pub mod scribe;
+pub mod sides;
 pub mod told;

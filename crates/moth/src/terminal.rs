@@ -5,6 +5,7 @@ mod broadcast;
 mod device;
 mod dialogs;
 mod frame;
+mod logbook_view;
 mod model;
 mod parts;
 mod preparation;
@@ -34,6 +35,9 @@ use crate::failure::Failure;
 use crate::failure::Outcome;
 use crate::live::plan::{Doors, Plan};
 use crate::live::showing::Showing;
+use crate::logbook::opened::Opened;
+use crate::logbook::plan::LogPlan;
+use crate::logbook::scribe::{Keeping, Scribe};
 use crate::measuring::tester::{TestNews, TestOrder};
 use crate::outlets::OutletPlan;
 use crate::outlets::herald::Bell;
@@ -42,7 +46,7 @@ use crate::recordings::writer::Recording;
 use crate::rehearsal::Prepared;
 use crate::rehearsal::run::Run;
 use crate::setup_in_use::SetupInUse;
-use crate::system::signals;
+use crate::system::{out, signals};
 use app::App;
 use broadcast::{Acts, Tests, Wiring};
 use device::Device;
@@ -64,7 +68,7 @@ pub fn draw(frame: &mut ratatui::Frame<'_>, app: &App) {
 
 /// Runs the full screen until it is quit or the time is over.
 pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Outcome {
-    let Showing { mut plan, run_for, recording, outlets, socket } = showing;
+    let Showing { mut plan, run_for, recording, log, outlets, socket } = showing;
     let before = plan.take_setup_in_use()?.map(|(in_use, folder)| Preparation::new(in_use, folder));
     let doors = plan.doors();
     let is_demo = matches!(plan, Plan::Demo(..));
@@ -73,12 +77,22 @@ pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Outcome {
         Plan::Live(_) => 0,
     };
     let (banner, records, cut_off) = (plan.banner(), recording.is_some(), plan.cut_off());
-    let acts = Acts { live: Some(plan), first: None, run_for, recording, outlets, socket };
+    let scribe = log.clone().map(Scribe::begin).transpose()?;
+    let acts = Acts { live: Some(plan), first: None, run_for, recording, scribe, outlets, socket };
     let mut app = App::new(banner, is_demo, Palette::from_environment())
         .with(before)
         .rehearsing_through(RehearsalPlan { doors, seed, records });
     app.notice = cut_off;
-    show(acts, app, warnings).map(|_| ())
+    let (_, nr) = show(acts, app.keeping_in(log.clone()), warnings)?;
+    tell_the_end(log.as_ref(), nr)
+}
+
+/// On the terminal, the broadcast in ten lines.
+fn tell_the_end(log: Option<&LogPlan>, nr: Option<i64>) -> Outcome {
+    let (Some(log), Some(nr)) = (log, nr) else { return Ok(()) };
+    let Some(logbook) = log.open_to_read()? else { return Ok(()) };
+    let opened = Opened::open(logbook, nr)?;
+    out::text(&format!("{}\n", opened.lines.join("\n")))
 }
 
 /// Runs a rehearsal on the full screen until it is quit; gives the newest that ended.
@@ -87,6 +101,7 @@ pub(crate) fn rehearse(
     in_use: SetupInUse,
     doors: Doors,
     recording: Option<Recording>,
+    log: Option<LogPlan>,
     warnings: &Receiver<String>,
 ) -> Result<Option<Run>, Failure> {
     let banner = prepared.plan.banner();
@@ -96,12 +111,14 @@ pub(crate) fn rehearse(
     app.notice = prepared.cut_off.clone();
     app.begin_with_the_rehearsal();
     let outlets = OutletPlan::default();
-    let acts = Acts { live: None, first: Some(Box::new(prepared)), run_for: None, recording, outlets, socket: None };
-    show(acts, app, warnings)
+    let scribe = log.clone().map(Scribe::begin).transpose()?;
+    let first = Some(Box::new(prepared));
+    let acts = Acts { live: None, first, run_for: None, recording, scribe, outlets, socket: None };
+    show(acts, app.keeping_in(log), warnings).map(|(run, _)| run)
 }
 
-/// Shows what is put on; gives the newest rehearsal that ended.
-fn show(acts: Acts, app: App, warnings: &Receiver<String>) -> Result<Option<Run>, Failure> {
+/// Shows what is put on; gives the newest rehearsal that ended, and the number of the newest broadcast that was kept.
+fn show(acts: Acts, app: App, warnings: &Receiver<String>) -> Result<(Option<Run>, Option<i64>), Failure> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::NoTerminal);
     }
@@ -118,6 +135,7 @@ fn show(acts: Acts, app: App, warnings: &Receiver<String>) -> Result<Option<Run>
     // The relay has a thread of its own: a terminal that does not take what is drawn must not hold up frames.
     let screen_left = Arc::new(AtomicBool::new(false));
     let left = screen_left.clone();
+    let keeping = acts.scribe.as_ref().map(Scribe::keeping);
     let chronicle = Arc::new(Mutex::new(Chronicle::with_moments()));
     let written = chronicle.clone();
     let broadcast = std::thread::Builder::new()
@@ -146,22 +164,31 @@ fn show(acts: Acts, app: App, warnings: &Receiver<String>) -> Result<Option<Run>
     }
     let ended = rehearsal.clone();
     let rehearsal = Some(RehearsalWires { order: order_rehearsal, newest: rehearsal, said });
-    let wires =
-        Wires { snapshots, test_news, rings, order, order_test, rehearsal, replay: None, warnings: Some(warnings) };
+    let wires = Wires {
+        snapshots,
+        test_news,
+        rings,
+        order,
+        order_test,
+        rehearsal,
+        replay: None,
+        keeping,
+        warnings: Some(warnings),
+    };
     let outcome = operate(app.writing(chronicle), wires);
     screen_left.store(true, Ordering::Release);
     // If the broadcast already ended by itself, nobody listens to this.
     let _ = stop.send(true);
     let ended_well = broadcast.join();
     outcome?;
-    ended_well.unwrap_or(Err(Failure::Fault))?;
+    let nr = ended_well.unwrap_or(Err(Failure::Fault))?;
     let newest = ended.borrow().as_ref().map(|run: &Arc<Run>| run.as_ref().clone());
-    Ok(newest.filter(|run| run.over.is_some()))
+    Ok((newest.filter(|run| run.over.is_some()), nr))
 }
 
 /// The broadcast is over. If the screen's thread does not notice, because its terminal went away in the middle of
 /// a read or takes no output any more, the program ends without it.
-fn leave_without_the_screen(left: &AtomicBool, outcome: &Outcome) {
+fn leave_without_the_screen(left: &AtomicBool, outcome: &Result<Option<i64>, Failure>) {
     for _ in 0..20 {
         if left.load(Ordering::Acquire) {
             return;
@@ -195,6 +222,8 @@ pub(crate) struct Wires<'a> {
     pub rehearsal: Option<RehearsalWires>,
     /// What is to be said to whoever looks.
     pub warnings: Option<&'a Receiver<String>>,
+    /// How the keeping goes.
+    pub keeping: Option<channel::Receiver<Keeping>>,
     /// Where a replay goes.
     pub replay: Option<(mpsc::UnboundedSender<ReplayOrder>, channel::Receiver<ReplayState>)>,
 }
@@ -246,6 +275,12 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
                 app.notice = Some(said);
                 changed = true;
             }
+        }
+        if let Some(keeping) = &mut wires.keeping
+            && keeping.has_changed().unwrap_or(false)
+        {
+            app.keeping_is(keeping.borrow_and_update().clone());
+            changed = true;
         }
         if wires.rings.try_recv().is_ok() {
             while wires.rings.try_recv().is_ok() {}

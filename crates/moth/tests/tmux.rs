@@ -30,7 +30,11 @@ impl Terminal {
             &size[0],
             "-y",
             &size[1],
-            "env PS1='$ ' ENV= sh",
+            // Nobody's own logbook is written.
+            &format!(
+                "env PS1='$ ' ENV= XDG_DATA_HOME={0}/data XDG_CONFIG_HOME={0}/config sh",
+                terminal.dir.path().display()
+            ),
         ]);
         terminal
     }
@@ -660,4 +664,45 @@ fn a_soak_on_the_screen_is_ticked_marked_on_the_lanes_and_told_when_left() {
     assert!(screen.contains("Nothing was lost in 15 s.") && screen.contains("is ruled out"), "{screen}");
     assert!(configured.config().contains("let the cat in") && configured.config().contains("# kept"));
     drop(ffmpeg);
+}
+
+#[test]
+fn a_past_evening_is_found_gone_through_and_compared_and_quitting_tells_what_became_of_this_one() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(150, 45);
+    terminal.run_moth("demo --evening calm");
+    terminal.shows("nothing at fault", 10);
+    terminal.keys("7");
+    let screen = terminal.shows("The night before the new router", 10);
+    assert!(screen.contains("13 broadcasts take") && screen.contains("it goes on"), "{screen}");
+    terminal.keys("/");
+    terminal.tmux(&["send-keys", "-l", "tired"]);
+    terminal.keys("Enter");
+    terminal.shows("1 broadcast takes", 5);
+    terminal.keys("Enter");
+    let screen = terminal.shows("network: the server is too slow", 5);
+    assert!(screen.contains("move to Brackwater") && screen.contains("Nocturne says they look into it"), "{screen}");
+    terminal.keys("Down");
+    terminal.keys("Enter");
+    terminal.shows("past broadcast 3, made up", 5);
+    let screen = terminal.shows("as it stood at", 5);
+    assert!(screen.contains("delivered"), "{screen}");
+    terminal.keys("Escape");
+    terminal.shows("Esc  the list", 5);
+    terminal.keys("Escape");
+    terminal.keys("Escape");
+    terminal.shows("13 broadcasts take", 5);
+    terminal.keys("c");
+    terminal.shows("now the one to compare it with", 5);
+    terminal.keys("Down");
+    terminal.keys("c");
+    terminal.shows("B has, with 95 % confidence", 5);
+    terminal.keys("Escape");
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+    let screen = terminal.screen();
+    assert!(screen.contains("Broadcast 13,") && screen.contains("on air to Aldmoor"), "{screen}");
+    assert!(screen.contains("Before the next: nothing needs to be done."), "{screen}");
 }

@@ -16,6 +16,8 @@ CREATE TABLE broadcast (
     ended INTEGER NOT NULL DEFAULT 0,
     -- How far it is thinned: 0 not at all.
     thinned INTEGER NOT NULL DEFAULT 0,
+    -- What it takes, in bytes: the sum would have to be read in every list.
+    bytes INTEGER NOT NULL DEFAULT 0,
     -- What the list shows of it, as JSON.
     digest TEXT NOT NULL,
     -- What does not come second by second, as JSON.

@@ -28,9 +28,9 @@ pub fn run(options: &JudgeOptions, setup_options: &SetupInUseOptions) -> Result<
     // Only --list-charts goes without a file.
     let Some(file) = options.file.as_deref() else { return of_a_recording::list().map(|()| true) };
     // Before anything is judged, as that may take a while.
-    of_a_recording::check(options)?;
-    let whole = judge_whole(file, options.until)?;
-    if options.writes() {
+    of_a_recording::check(&options.take, options.with.is_some())?;
+    let whole = judge_whole(file, options.take.until)?;
+    if options.take.writes() {
         of_a_recording::write(&whole, file, options, setup_options)?;
         return Ok(whole.judgement.damage.is_none());
     }

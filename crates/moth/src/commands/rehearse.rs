@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use moth_core::Snapshot;
+use moth_logbook::Kind;
 use moth_rehearsal::runner::End;
 use moth_store::rehearsals::What;
 use tokio::sync::{mpsc, watch};
@@ -14,6 +15,8 @@ use crate::cli::{RehearseOptions, SetupInUseOptions};
 use crate::failure::Failure;
 use crate::live::conductor::{Attached, conduct};
 use crate::live::plan::Doors;
+use crate::logbook::plan::LogPlan;
+use crate::logbook::scribe::Scribe;
 use crate::outlets::Outlets;
 use crate::outlets::line_printer::LinePrinter;
 use crate::recordings::writer::Recording;
@@ -46,8 +49,9 @@ pub fn run(options: &RehearseOptions, setup_options: &SetupInUseOptions) -> Resu
     }
     let begin = |path| Recording::begin(path, prepared.plan.servers(), false);
     let recording = options.record.as_deref().map(begin).transpose()?;
+    let kept = if options.no_log { None } else { LogPlan::of_a_setup(&in_use) };
     if !options.headless {
-        let run = terminal::rehearse(prepared, in_use.clone(), doors, recording, &log.warnings)?;
+        let run = terminal::rehearse(prepared, in_use.clone(), doors, recording, kept, &log.warnings)?;
         let Some(run) = run else { return Err(Failure::NotRehearsed("it was left before anything was found".into())) };
         out::text(&format!("{}\n", told::sentences(&run).join("\n")))?;
         if options.keep {
@@ -56,7 +60,7 @@ pub fn run(options: &RehearseOptions, setup_options: &SetupInUseOptions) -> Resu
         draw(options, &run, &in_use)?;
         return verdict(&run);
     }
-    let run = headless(prepared, recording)?;
+    let run = headless(prepared, recording, kept)?;
     draw(options, &run, &in_use)?;
     if options.keep {
         let kept = keep(&run, &mut in_use)?;
@@ -90,7 +94,7 @@ fn verdict(run: &Run) -> Result<bool, Failure> {
 }
 
 /// Runs it without a screen, with JSON lines on standard output.
-fn headless(prepared: Prepared, recording: Option<Recording>) -> Result<Run, Failure> {
+fn headless(prepared: Prepared, recording: Option<Recording>, log: Option<LogPlan>) -> Result<Run, Failure> {
     let Prepared { plan, mut run, .. } = prepared;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
@@ -119,7 +123,9 @@ fn headless(prepared: Prepared, recording: Option<Recording>) -> Result<Run, Fai
             run::carry_out(does, &order, &relay)
         };
         let outlets = Outlets::default();
-        let mut attached = Attached { actions, stop, recording, outlets, told, asked_to_stop: Some(asked_to_stop) };
+        let scribe = Scribe::of(log, Kind::Rehearsal)?;
+        let asked_to_stop = Some(asked_to_stop);
+        let mut attached = Attached { actions, stop, recording, scribe, outlets, told, asked_to_stop };
         let conducted = conduct(production, core, &mut attached, LOOK_EACH, look).await;
         if let Some(last) = lines::RehearsalLines::last(&run) {
             out.print(&last);

@@ -62,6 +62,7 @@ pub fn run(options: &ReplayOptions) -> Outcome {
         order_test: mpsc::unbounded_channel().0,
         rehearsal: None,
         warnings: None,
+        keeping: None,
         replay: Some((order, told)),
     };
     operate(app, wires)

@@ -44,6 +44,8 @@ pub enum Work {
     Picture(Box<Picture>),
     /// A climb.
     Climb(Box<Climb>),
+    /// Two broadcasts, or two stretches, and what their comparison comes to.
+    Comparison((Box<Evening>, Stretch), (Box<Evening>, Stretch), String),
     /// A report.
     Report(Box<Evening>, Paper),
 }

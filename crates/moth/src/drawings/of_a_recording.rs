@@ -11,7 +11,7 @@ use moth_drawing::{
     Drawing, Format, Paper, Theme, comparison, export, journey, lanes, machine, report, table, trial, why,
 };
 
-use crate::cli::{Chart, JudgeOptions, PaperSize, PenOptions, SetupInUseOptions};
+use crate::cli::{Chart, JudgeOptions, PaperSize, PenOptions, SetupInUseOptions, TakeOptions};
 use crate::failure::Failure;
 use crate::failure::Outcome;
 use crate::measuring::tested;
@@ -59,10 +59,10 @@ fn beside(seconds: &Path, name: &str) -> PathBuf {
 ///
 /// # Errors
 /// [`Failure`] if a file is there already, its name does not tell what to write, or a comparison has no other side.
-pub(crate) fn check(options: &JudgeOptions) -> Outcome {
+pub(crate) fn check(options: &TakeOptions, has_other: bool) -> Outcome {
     let force = options.pen.force;
     let compares = options.chart == Some(Chart::Comparison);
-    if compares != (options.with.is_some() || options.against.is_some()) {
+    if compares != (has_other || options.against.is_some()) {
         return Err(Failure::OneSide);
     }
     if let Some(to) = &options.to {
@@ -84,17 +84,27 @@ pub(crate) fn check(options: &JudgeOptions) -> Outcome {
 
 /// Writes what was asked for of a recording, and says where it is.
 pub(crate) fn write(whole: &Whole, file: &Path, options: &JudgeOptions, setup_options: &SetupInUseOptions) -> Outcome {
-    let force = options.pen.force;
     let mut evening = evening(whole, file);
     // Without a configuration nothing was tested.
     if let Ok(in_use) = SetupInUse::open(setup_options) {
         tested::join(&mut evening, &in_use, &in_use.history()?, false);
     }
+    let other = match &options.with {
+        Some(file) => Some(self::evening(&judge_whole(file, None)?, file)),
+        None => None,
+    };
+    take(evening, other, &options.take)
+}
+
+/// Writes what was asked for of a broadcast, and says where it is; `other` is what it is compared with, if not with itself.
+pub(crate) fn take(mut evening: Evening, mut other: Option<Evening>, options: &TakeOptions) -> Outcome {
+    let force = options.pen.force;
     if options.pen.anonymous {
         evening = evening.anonymous();
+        other = other.map(Evening::anonymous);
     }
     if let (Some(chart), Some(to)) = (options.chart, &options.to) {
-        draw(chart, &evening, options)?.write(to, force)?;
+        draw(chart, &evening, other.as_ref(), options)?.write(to, force)?;
         said(to)?;
     }
     if let Some(to) = &options.report {
@@ -120,7 +130,7 @@ pub(crate) fn said(to: &Path) -> Outcome {
 }
 
 /// What lies between two times, if given, else all of it.
-fn stretch_of(evening: &Evening, from: Option<f64>, until: Option<f64>) -> Result<Stretch, Failure> {
+pub(crate) fn stretch_of(evening: &Evening, from: Option<f64>, until: Option<f64>) -> Result<Stretch, Failure> {
     let whole = evening.whole();
     let stretch = Stretch { from_s: from.unwrap_or(0.0), until_s: until.unwrap_or(whole.until_s) };
     if stretch.from_s >= stretch.until_s || stretch.from_s >= whole.until_s {
@@ -129,7 +139,7 @@ fn stretch_of(evening: &Evening, from: Option<f64>, until: Option<f64>) -> Resul
     Ok(Stretch { until_s: stretch.until_s.min(whole.until_s), ..stretch })
 }
 
-fn draw(chart: Chart, evening: &Evening, options: &JudgeOptions) -> Result<Drawing, Failure> {
+fn draw(chart: Chart, evening: &Evening, other: Option<&Evening>, options: &TakeOptions) -> Result<Drawing, Failure> {
     let theme = options.pen.theme();
     let stretch = stretch_of(evening, options.from, options.until)?;
     let is_whole = options.from.is_none() && options.until.is_none();
@@ -152,17 +162,7 @@ fn draw(chart: Chart, evening: &Evening, options: &JudgeOptions) -> Result<Drawi
             machine::draw(evening, machine, stretch, theme)
         }
         Chart::Comparison => {
-            let other = match &options.with {
-                Some(file) => {
-                    let mut other = self::evening(&judge_whole(file, None)?, file);
-                    if options.pen.anonymous {
-                        other = other.anonymous();
-                    }
-                    Some(other)
-                }
-                None => None,
-            };
-            let other = other.as_ref().unwrap_or(evening);
+            let other = other.unwrap_or(evening);
             let against = options.against;
             let against = stretch_of(other, against.map(|span| span.from_s), against.map(|span| span.until_s))?;
             let first = comparison::Side { evening, stretch };

@@ -4,8 +4,11 @@ use std::path::{Path, PathBuf};
 
 use jiff::Zoned;
 use moth_drawing::{
-    Drawing, ExportError, Format, climb, export, journey, lanes, line, machine, picture, report, servers, trial, why,
+    Drawing, ExportError, Format, climb, comparison, export, journey, lanes, line, machine, picture, report, servers,
+    trial, why,
 };
+
+use moth_drawing::comparison::Side;
 
 use super::job::{Job, Work};
 use crate::failure::Failure;
@@ -50,6 +53,10 @@ fn drawn(job: &Job) -> Result<Vec<u8>, Failure> {
         Work::Machine(evening, place, stretch) => {
             let machine = evening.machines.get(*place).ok_or(missing("the load on that machine"))?;
             machine::draw(evening, machine, *stretch, theme)
+        }
+        Work::Comparison((first, here), (second, there), sentence) => {
+            let first = Side { evening: first, stretch: *here };
+            comparison::draw(first, Side { evening: second, stretch: *there }, Some(sentence), theme)
         }
         Work::Servers(test) => servers::draw(test, theme),
         Work::Line(test) => line::draw(test, theme).ok_or(missing("the line"))?,

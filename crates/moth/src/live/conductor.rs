@@ -14,6 +14,7 @@ use tokio::time::{MissedTickBehavior, interval};
 use crate::failure::Failure;
 use crate::failure::Outcome;
 use crate::live::production::Production;
+use crate::logbook::scribe::Scribe;
 use crate::outlets::Outlets;
 use crate::recordings::writer::Recording;
 use crate::system::signals::stop_requested;
@@ -28,6 +29,8 @@ pub struct Attached {
     pub stop: watch::Receiver<bool>,
     /// Where everything that is seen is written, if anywhere.
     pub recording: Option<Recording>,
+    /// Where it is kept, if anywhere.
+    pub scribe: Option<Scribe>,
     /// Where snapshots go beside whoever looks.
     pub outlets: Outlets,
     /// What `moth tell` tells.
@@ -38,12 +41,14 @@ pub struct Attached {
 }
 
 impl Attached {
-    /// Writes what is left of the recording.
+    /// Writes what is left of the recording and of what is kept; gives the number of the newest broadcast that was kept.
     ///
     /// # Errors
-    /// What the recording came to, if not all of it was written.
-    pub fn close(self) -> Outcome {
-        self.recording.map_or(Ok(()), Recording::finish)
+    /// What the recording or the keeping came to, if not all of it was written.
+    pub fn close(self) -> Result<Option<i64>, Failure> {
+        let kept = self.scribe.map_or(Ok(None), Scribe::finish);
+        self.recording.map_or(Ok(()), Recording::finish)?;
+        kept
     }
 }
 
@@ -109,6 +114,7 @@ pub async fn conduct(
                 let snapshot = Arc::new(core.snapshot(now));
                 production.tell_scout(&snapshot);
                 attached.outlets.take(&snapshot);
+                keep(&mut attached.scribe, &snapshot);
                 if look(snapshot).is_break() {
                     break;
                 }
@@ -121,8 +127,16 @@ pub async fn conduct(
     // The relay's last account comes a tenth of a second after it is settled.
     tokio::time::sleep(Duration::from_millis(150)).await;
     drain(&mut production, &mut core, &mut attached.recording, &mut tellings);
-    let _ = look(Arc::new(core.snapshot(production.recorder.now())));
+    let last = Arc::new(core.snapshot(production.recorder.now()));
+    keep(&mut attached.scribe, &last);
+    let _ = look(last);
     Ok(())
+}
+
+fn keep(scribe: &mut Option<Scribe>, snapshot: &Arc<Snapshot>) {
+    if let Some(scribe) = scribe {
+        scribe.take(snapshot);
+    }
 }
 
 /// Gives the core, and the recording, what was seen since.
@@ -170,7 +184,7 @@ mod tests {
         let (_stops, stop) = watch::channel(false);
         let (post, told) = mpsc::unbounded_channel();
         let mut attached =
-            Attached { actions, stop, recording, outlets: Outlets::default(), told, asked_to_stop: None };
+            Attached { actions, stop, recording, scribe: None, outlets: Outlets::default(), told, asked_to_stop: None };
         tokio::spawn(async move {
             let mut each = interval(Duration::from_millis(730));
             loop {

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use super::plan::Plan;
+use crate::logbook::plan::LogPlan;
 use crate::outlets::OutletPlan;
 use crate::recordings::writer::Recording;
 
@@ -15,6 +16,8 @@ pub struct Showing {
     pub run_for: Option<Duration>,
     /// Where everything that is seen is written, if anywhere.
     pub recording: Option<Recording>,
+    /// Where it is kept, if anywhere.
+    pub log: Option<LogPlan>,
     /// Who else is told.
     pub outlets: OutletPlan,
     /// Where `moth tell` reaches it; the usual place, if not given.

@@ -10,11 +10,11 @@ use moth_logbook::{About, Kind, Logbook};
 use moth_plan::setup::Setup;
 use moth_store::config::LogbookChoice;
 
+use crate::cli::SetupInUseOptions;
 use crate::failure::Failure;
 use crate::live::plan::Plan;
 use crate::logbook::made_up;
 use crate::setup_in_use::{SetupInUse, places};
-use crate::cli::SetupInUseOptions;
 
 /// The database's file, in the folder of results.
 const FILE: &str = "logbook.sqlite";
@@ -70,6 +70,13 @@ impl LogPlan {
             limits: Limits::default(),
             demo: Some(Arc::new(folder)),
         })
+    }
+
+    /// One that is nobody's, for tests.
+    #[cfg(test)]
+    pub(crate) fn at(path: PathBuf) -> Self {
+        let (setup, service, told) = ("comet-night".into(), "Nocturne".into(), SetupTold::default());
+        Self { path, setup, service, told, tests: Vec::new(), limits: Limits::default(), demo: None }
     }
 
     /// Of a setup; `None` if the configuration says that nothing is to be kept.

@@ -11,7 +11,7 @@ use moth_core::{Moment, Snapshot};
 use moth_logbook::{Kind, Logbook, LogbookError, Pen};
 use tokio::sync::watch;
 
-use crate::failure::{Failure, Outcome};
+use crate::failure::Failure;
 use crate::logbook::plan::LogPlan;
 
 /// Looks that may wait for the disk: ten seconds of them. Ours: each holds what has changed since the one before; if more wait, those that
@@ -56,12 +56,33 @@ impl Scribe {
     pub fn begin(plan: LogPlan) -> Result<Self, Failure> {
         let (notes, from) = sync_channel(WAITING);
         let (tell, keeping) = watch::channel(Keeping::default());
-        let desk = Desk { plan, logbook: None, kind: Kind::Broadcast, pen: None, tell, failed_at: None, is_hopeless: false, left: None, last_nr: None };
+        let desk = Desk {
+            plan,
+            logbook: None,
+            kind: Kind::Broadcast,
+            pen: None,
+            tell,
+            failed_at: None,
+            is_hopeless: false,
+            left: None,
+            last_nr: None,
+        };
         let thread = std::thread::Builder::new()
             .name("logbook".into())
             .spawn(move || desk.work(&from))
             .map_err(Failure::system("the logbook's thread could not be started"))?;
         Ok(Self { notes, thread, keeping, begins: None })
+    }
+
+    /// One for what begins now, if it is to be kept.
+    ///
+    /// # Errors
+    /// [`Failure`] if its thread cannot be started.
+    pub fn of(plan: Option<LogPlan>, kind: Kind) -> Result<Option<Self>, Failure> {
+        let Some(plan) = plan else { return Ok(None) };
+        let mut scribe = Self::begin(plan)?;
+        scribe.begin_anew(kind);
+        Ok(Some(scribe))
     }
 
     /// What is seen from now on is another broadcast.
@@ -105,15 +126,6 @@ impl Scribe {
         let nr = thread.join().map_err(|_| Failure::Fault)?;
         let trouble = keeping.borrow().trouble.clone();
         trouble.map_or(Ok(nr), |trouble| Err(Failure::NotKept(trouble)))
-    }
-}
-
-/// Ends a scribe, if there is one; gives the number of the newest broadcast, and tells what was not written.
-pub(crate) fn finish(scribe: Option<Scribe>) -> (Option<i64>, Outcome) {
-    match scribe.map(Scribe::finish) {
-        Some(Ok(nr)) => (nr, Ok(())),
-        Some(Err(failure)) => (None, Err(failure)),
-        None => (None, Ok(())),
     }
 }
 
@@ -244,5 +256,119 @@ impl Desk {
                 }
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use moth_core::{Core, Settings};
+    use moth_stage::{Theatre, shipped};
+
+    /// A few seconds of a calm evening, five looks a second.
+    fn looks(seconds: u64) -> Vec<Arc<Snapshot>> {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().start_paused(true).build().unwrap();
+        runtime.block_on(async {
+            let evening = shipped().into_iter().find(|evening| evening.slug == "calm").unwrap();
+            let (mut core, mut seen) = (Core::new(Settings { servers: evening.servers() }), Vec::new());
+            let (mut theatre, mut look) = (Theatre::open(&evening, 41).unwrap(), Moment::START);
+            while let Some(reading) = theatre.readings.recv().await {
+                while look <= reading.at {
+                    seen.push(Arc::new(core.snapshot(look)));
+                    look = Moment::from_ms(seen.len() as u64 * 200);
+                }
+                if reading.at > Moment::from_ms(seconds * 1000) {
+                    break;
+                }
+                core.take(&reading);
+            }
+            seen
+        })
+    }
+
+    fn wait(scribe: &Scribe, until: impl Fn(&Keeping) -> bool) -> Keeping {
+        let deadline = Instant::now() + Duration::from_secs(20);
+        loop {
+            let now = scribe.keeping().borrow().clone();
+            if until(&now) {
+                return now;
+            }
+            assert!(Instant::now() < deadline, "{now:?}");
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+
+    #[test]
+    fn what_stands_in_the_way_is_told_and_once_it_is_gone_everything_is_kept() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("logbook.sqlite");
+        // Nothing can be written where a folder is.
+        std::fs::create_dir(&path).unwrap();
+        let mut scribe = Scribe::of(Some(LogPlan::at(path.clone())), Kind::Broadcast).unwrap().unwrap();
+        let looks = looks(12);
+        looks.iter().for_each(|look| scribe.take(look));
+        let told = wait(&scribe, |keeping| keeping.trouble.is_some());
+        assert!(told.nr.is_none() && told.trouble.unwrap().contains("cannot be opened"));
+        std::fs::remove_dir(&path).unwrap();
+        let told = wait(&scribe, |keeping| keeping.nr.is_some());
+        assert_eq!(told.trouble, None);
+        // A look that found no room in front of the disk is made up for by the next.
+        scribe.take(looks.last().unwrap());
+        let nr = scribe.finish().unwrap().unwrap();
+        let logbook = Logbook::open_to_read(&path).unwrap().unwrap();
+        assert_eq!(logbook.kept(nr).unwrap().seconds.len(), looks.last().unwrap().history.len());
+        assert!(logbook.listed(nr).unwrap().is_ended);
+    }
+
+    #[test]
+    fn a_file_that_is_no_logbook_costs_the_keeping_and_is_left_alone() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("logbook.sqlite");
+        std::fs::write(&path, "These are words.").unwrap();
+        let mut scribe = Scribe::of(Some(LogPlan::at(path.clone())), Kind::Broadcast).unwrap().unwrap();
+        looks(4).iter().for_each(|look| scribe.take(look));
+        wait(&scribe, |keeping| keeping.trouble.is_some());
+        let failure = scribe.finish().unwrap_err().to_string();
+        assert!(failure.contains("is not in the logbook to its end") && failure.contains("is no logbook"), "{failure}");
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), "These are words.");
+    }
+
+    #[test]
+    fn who_comes_after_ten_minutes_begins_another_broadcast() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("logbook.sqlite");
+        let (tell, _keeping) = watch::channel(Keeping::default());
+        let plan = LogPlan::at(path.clone());
+        let kind = Kind::Broadcast;
+        let mut desk = Desk {
+            plan,
+            logbook: None,
+            kind,
+            pen: None,
+            tell,
+            failed_at: None,
+            is_hopeless: false,
+            left: None,
+            last_nr: None,
+        };
+        let looks = looks(5);
+        let see = |desk: &mut Desk, at_ms: u64, is_on_air: bool| {
+            let mut snapshot = looks.last().unwrap().as_ref().clone();
+            snapshot.at = Moment::from_ms(at_ms);
+            snapshot.on_air_since = is_on_air.then_some(Moment::from_ms(at_ms));
+            desk.see(&snapshot);
+        };
+        looks.iter().for_each(|look| desk.see(look));
+        see(&mut desk, 6_000, false);
+        see(&mut desk, 300_000, false);
+        see(&mut desk, 301_000, true);
+        assert!(desk.last_nr.is_none(), "five minutes are a pause");
+        see(&mut desk, 302_000, false);
+        see(&mut desk, 902_500, false);
+        assert_eq!(desk.last_nr, Some(1), "ten are for good");
+        assert!(desk.pen.is_none());
+        see(&mut desk, 2_000_000, true);
+        desk.end();
+        assert_eq!(desk.last_nr, Some(2));
     }
 }

@@ -91,11 +91,9 @@ pub struct Whole {
 /// As [`judge`].
 pub fn judge_whole(path: &Path, standing_at: Option<f64>) -> Result<Whole, Failure> {
     let mut reader = Reader::open(path)?;
-    let mut core = Core::new(Settings { servers: reader.header.servers.clone() });
     let (mut chronicle, mut inspector, mut contradictions) = (Chronicle::default(), Inspector::default(), Vec::new());
-    let (mut look, mut readings, mut end) = (Moment::START, 0, Moment::START);
     let mut standing: Option<Snapshot> = None;
-    let mut see = |snapshot: Snapshot| {
+    let Gone { readings, end, last } = go_through(&mut reader, |snapshot| {
         chronicle.take(&snapshot);
         contradictions.extend(inspector.look(&snapshot));
         let is_wanted = match standing_at {
@@ -105,7 +103,29 @@ pub fn judge_whole(path: &Path, standing_at: Option<f64>) -> Result<Whole, Failu
         if is_wanted {
             standing = Some(snapshot);
         }
-    };
+    });
+    let verdicts = chronicle.verdicts().iter().map(Judged::from).collect();
+    let (seconds, damage, began) = (end.seconds(), reader.damage, reader.header.began);
+    let is_made_up = reader.header.made_up;
+    let judgement = Judgement { verdicts, seconds, readings, began, damage, contradictions };
+    let standing = standing.unwrap_or_else(|| last.clone());
+    Ok(Whole { judgement, chronicle, is_made_up, last, standing })
+}
+
+/// How far a file was gone through.
+pub(crate) struct Gone {
+    /// How many readings there were.
+    pub readings: u64,
+    /// When the last was.
+    pub end: Moment,
+    /// How it stood then.
+    pub last: Snapshot,
+}
+
+/// Gives a file's readings to a core, and what it says, as often as on the screen, to `see`: once at least.
+pub(crate) fn go_through(reader: &mut Reader, mut see: impl FnMut(Snapshot)) -> Gone {
+    let mut core = Core::new(Settings { servers: reader.header.servers.clone() });
+    let (mut look, mut readings, mut end) = (Moment::START, 0, Moment::START);
     for reading in reader.by_ref() {
         while look < reading.at {
             see(core.snapshot(look));
@@ -116,12 +136,7 @@ pub fn judge_whole(path: &Path, standing_at: Option<f64>) -> Result<Whole, Failu
     }
     let last = core.snapshot(end.max(look.before(LOOK)));
     see(last.clone());
-    let verdicts = chronicle.verdicts().iter().map(Judged::from).collect();
-    let (seconds, damage, began) = (end.seconds(), reader.damage, reader.header.began);
-    let is_made_up = reader.header.made_up;
-    let judgement = Judgement { verdicts, seconds, readings, began, damage, contradictions };
-    let standing = standing.unwrap_or_else(|| last.clone());
-    Ok(Whole { judgement, chronicle, is_made_up, last, standing })
+    Gone { readings, end, last }
 }
 
 impl From<&Stood> for Judged {

@@ -10,6 +10,7 @@ use moth_core::suspects::{Cause, Fault};
 use moth_core::{Snapshot, State};
 
 use super::dialogs::{Dialog, exporting, keys};
+use super::logbook_view::LogbookView;
 use super::model::Model;
 use super::preparation::Preparation;
 use super::reaction::Reaction;
@@ -19,6 +20,8 @@ use super::screens;
 use super::style::palette::Palette;
 use super::wish::Wish;
 use crate::live::plan::Banner;
+use crate::logbook::plan::LogPlan;
+use crate::logbook::scribe::Keeping;
 use crate::measuring::tester::TestNews;
 use crate::recordings::player::{ReplayOrder, ReplayState};
 use crate::rehearsal::run::Run;
@@ -65,6 +68,18 @@ impl App {
         self
     }
 
+    /// With the logbook that it is kept in.
+    #[must_use]
+    pub(crate) fn keeping_in(mut self, log: Option<LogPlan>) -> Self {
+        self.model.logbook = LogbookView::of(log);
+        self
+    }
+
+    /// How the keeping goes by now.
+    pub(super) fn keeping_is(&mut self, keeping: Keeping) {
+        self.model.logbook.keeping = keeping;
+    }
+
     /// Of a recorded broadcast, which began then.
     #[must_use]
     pub(crate) fn replaying(mut self, state: ReplayState, began: Option<Zoned>, is_made_up: bool) -> Self {
@@ -101,6 +116,16 @@ impl App {
     /// Takes a new snapshot.
     pub fn show(&mut self, snapshot: Option<Arc<Snapshot>>) {
         self.model.show(snapshot);
+        let is_rehearsal = self.model.rehearsing.is_running() || self.model.rehearsing.is_all;
+        let Some(snapshot) = self.model.snapshot.clone().filter(|_| !is_rehearsal) else { return };
+        let told = self.model.logbook.follow(&snapshot);
+        // Whoever comes back ends what is told of the end.
+        if snapshot.on_air_since.is_some() && matches!(self.dialog, Some(Dialog::Over(_))) {
+            self.dialog = None;
+        }
+        if let (Some(lines), None) = (told, &self.dialog) {
+            self.dialog = Some(Dialog::Over(lines));
+        }
     }
 
     /// Where a replay is by now.
@@ -159,6 +184,7 @@ impl App {
             None => None,
         };
         let reaction = reaction.unwrap_or_else(|| self.plain_key(key.code));
+        self.model.hold_cursor();
         self.react(reaction)
     }
 
@@ -178,6 +204,10 @@ impl App {
             && let Some(order) = ReplayOrder::of(code)
         {
             return Reaction::wish(Wish::Replay(order));
+        }
+        // From a past broadcast's screens one goes back to where it was opened.
+        if code == KeyCode::Esc && self.model.kept().is_some() && self.screen.name != screens::logbook::SCREEN.name {
+            return Reaction { screen: Some(screens::logbook::SCREEN.name), ..Reaction::none() };
         }
         let step = |by: usize| {
             let at = screens::ALL.iter().position(|screen| *screen == self.screen).unwrap_or(0);

@@ -10,6 +10,7 @@ use moth_core::Snapshot;
 use moth_core::action::Action;
 use moth_core::figure::Origin;
 use moth_core::reading::Observation;
+use moth_logbook::Kind;
 use moth_relay::Dialer;
 use tokio::sync::{mpsc, watch as channel};
 
@@ -18,6 +19,7 @@ use crate::failure::Outcome;
 use crate::live::conductor::{Attached, conduct};
 use crate::live::plan::Plan;
 use crate::live::production::Production;
+use crate::logbook::scribe::Scribe;
 use crate::measuring::tester::{self, Field, TestNews, TestOrder};
 use crate::outlets::herald::Bell;
 use crate::outlets::{OutletPlan, Outlets};
@@ -42,6 +44,8 @@ pub(super) struct Acts {
     pub run_for: Option<Duration>,
     /// Where everything that is seen is written, if anywhere.
     pub recording: Option<Recording>,
+    /// Where it is kept, if anywhere.
+    pub scribe: Option<Scribe>,
     /// Who else is told.
     pub outlets: OutletPlan,
     /// Where `moth tell` reaches it.
@@ -101,13 +105,17 @@ enum Next {
 /// The line that is in use, for handshakes beside the broadcast.
 type LineInUse = Arc<Mutex<Arc<dyn Dialer>>>;
 
-/// Runs it all. Whether it could begin is told to `began` once.
-pub(super) fn run(acts: Acts, wiring: Wiring, began: &std::sync::mpsc::Sender<Outcome>) -> Outcome {
+/// Runs it all; gives the number of the newest broadcast that was kept. Whether it could begin is told to `began` once.
+pub(super) fn run(
+    acts: Acts,
+    wiring: Wiring,
+    began: &std::sync::mpsc::Sender<Outcome>,
+) -> Result<Option<i64>, Failure> {
     let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => {
             let _ = began.send(Err(Failure::System { what: "the program's scheduler could not be started", error }));
-            return Ok(());
+            return Ok(None);
         }
     };
     runtime.block_on(async {
@@ -115,7 +123,7 @@ pub(super) fn run(acts: Acts, wiring: Wiring, began: &std::sync::mpsc::Sender<Ou
             Ok((stage, first)) => stage.run(first, began).await,
             Err(failure) => {
                 let _ = began.send(Err(failure));
-                Ok(())
+                Ok(None)
             }
         }
     })
@@ -145,6 +153,7 @@ impl Stage {
             actions: wiring.actions,
             stop: wiring.stop,
             recording: acts.recording,
+            scribe: acts.scribe,
             outlets: acts.outlets.open(wiring.bell).await?,
             told: tell::listen(acts.socket.as_deref())?,
             asked_to_stop: None,
@@ -155,7 +164,7 @@ impl Stage {
         Ok((Self { live: acts.live, run_for: acts.run_for, attached, show, rehearsals, tests, line: None }, first))
     }
 
-    async fn run(mut self, mut next: Next, began: &std::sync::mpsc::Sender<Outcome>) -> Outcome {
+    async fn run(mut self, mut next: Next, began: &std::sync::mpsc::Sender<Outcome>) -> Result<Option<i64>, Failure> {
         let mut began = Some(began);
         let outcome = loop {
             let plan = match &next {
@@ -173,7 +182,7 @@ impl Stage {
                 Err(failure) => match began.take() {
                     Some(began) => {
                         let _ = began.send(Err(failure));
-                        return Ok(());
+                        return Ok(None);
                     }
                     // A broadcast that cannot go on is no broadcast; a rehearsal that cannot begin leaves it be.
                     None if matches!(next, Next::Live) => break Err(failure),
@@ -189,6 +198,10 @@ impl Stage {
                 let _ = began.send(Ok(()));
             }
             self.show.begin_anew();
+            let kind = if matches!(next, Next::Rehearsal(_)) { Kind::Rehearsal } else { Kind::Broadcast };
+            if let Some(scribe) = &mut self.attached.scribe {
+                scribe.begin_anew(kind);
+            }
             let came = match next {
                 Next::Rehearsal(prepared) => self.rehearse(production, core, prepared.run).await,
                 _ => self.broadcast(production, core).await,
@@ -198,8 +211,8 @@ impl Stage {
                 Err(failure) => break Err(failure),
             };
         };
-        let closed = self.attached.close();
-        outcome.and(closed)
+        let kept = self.attached.close();
+        outcome.and(kept)
     }
 
     /// Tests ask for handshakes over the line of what is on.
@@ -260,13 +273,14 @@ impl Stage {
         let (order, actions) = mpsc::unbounded_channel();
         let (_never, stop) = channel::channel(false);
         let (asked_to_stop, asked) = channel::channel(false);
-        let recording = self.attached.recording.take();
+        let (recording, scribe) = (self.attached.recording.take(), self.attached.scribe.take());
         let (_hold_told, told) = mpsc::unbounded_channel();
         // Nobody is rung for what is lost on purpose, and what the screen asks for is left to the broadcast.
         let mut attached = Attached {
             actions,
             stop,
             recording,
+            scribe,
             outlets: Outlets::default(),
             told,
             asked_to_stop: Some(asked_to_stop),
@@ -292,7 +306,7 @@ impl Stage {
             run::carry_out(does, &order, &relay)
         };
         let conducted = conduct(production, core, &mut attached, LOOK_EACH, look).await;
-        self.attached.recording = attached.recording.take();
+        (self.attached.recording, self.attached.scribe) = (attached.recording.take(), attached.scribe.take());
         conducted?;
         Ok(if is_left || run.over.is_none() { Next::Nothing } else { Next::Live })
     }

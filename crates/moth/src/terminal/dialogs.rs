@@ -15,6 +15,7 @@ use export::Export;
 use moth_core::proposal::Proposal;
 
 use crate::measuring::tester::TestOrder;
+use crate::terminal::screens::logbook::Typing;
 
 /// What lies over the screen and takes the keys.
 #[derive(Debug, Clone, PartialEq)]
@@ -41,6 +42,12 @@ pub enum Dialog {
     EnterToDo(String),
     /// The stream key would be forgotten.
     ForgetKey,
+    /// Words to look for in the logbook, a title or a note are being typed.
+    EnterLog(Typing, String),
+    /// A past broadcast would be removed: its number, and what it is.
+    RemoveKept(i64, String),
+    /// The broadcast is over: what became of it, in a few lines.
+    Over(Vec<String>),
     /// Something is taken away as a file: what, and how.
     Export(Export),
 }

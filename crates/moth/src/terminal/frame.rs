@@ -33,7 +33,9 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
     };
     let rows = |y: u16, height: u16| Rect { y: area.y + y, height, ..area };
     let shown = Shown { model: &app.model, snapshot, palette: app.palette };
+    // How the broadcast stands is told whatever is looked at.
     header(frame, rows(0, 1), app.screen, shown);
+    let shown = Shown { snapshot: app.model.shown().unwrap_or(snapshot), ..shown };
     (app.screen.draw)(frame, rows(1, area.height.saturating_sub(2)), shown);
     footer(frame, rows(area.height - 1, 1), app, shown);
     if let Some(dialog) = &app.dialog {
@@ -90,11 +92,13 @@ fn header(frame: &mut Frame<'_>, area: Rect, screen: &Screen, shown: Shown<'_>) 
         None => " no broadcaster ".into(),
     };
     let state_shown = snapshot.state.filter(|_| !is_over);
-    let right = vec![
+    let unkept = model.logbook.keeping.trouble.as_ref().map(|_| Span::styled("not in the logbook  ", palette.alarm()));
+    let mut right = Vec::from_iter(unkept);
+    right.extend([
         Span::styled(facts.join("  "), palette.faint()),
         Span::raw("  "),
         Span::styled(state, palette.state(state_shown).add_modifier(Modifier::REVERSED)),
-    ];
+    ]);
     let right = Line::from(right).right_aligned();
     let room = usize::from(area.width).saturating_sub(right.width() + 1);
     let left = Line::from(left);
@@ -114,6 +118,10 @@ fn header(frame: &mut Frame<'_>, area: Rect, screen: &Screen, shown: Shown<'_>) 
 
 /// What is shown, where it is not a broadcast of the user's.
 fn name_words(model: &Model, snapshot: &Snapshot) -> String {
+    if let Some(opened) = model.kept() {
+        let made_up = if opened.listed.about.is_made_up { ", made up" } else { "" };
+        return format!("past broadcast {}{made_up}", opened.listed.nr);
+    }
     match (&model.banner.demo, &model.banner.replay, &model.replay) {
         (Some(name), _, _) => format!("demo: {name}, all made up"),
         (None, Some(file), Some(state)) => replay_words(file, state, snapshot),

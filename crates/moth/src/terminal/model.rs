@@ -8,12 +8,14 @@ use moth_core::proposal::Proposal;
 use moth_drawing::climb::Climb;
 use moth_drawing::evening::Evening;
 
+use super::logbook_view::LogbookView;
 use super::parts::time_view::TimeView;
 use super::preparation::Preparation;
 use super::reaction::Reaction;
 use super::rehearsing::{CHOICES, Rehearsing};
 use super::wish::Wish;
 use crate::live::plan::Banner;
+use crate::logbook::opened::Opened;
 use crate::measuring::tested;
 use crate::measuring::tester::{TestNews, TestOrder};
 use crate::recordings::player::ReplayState;
@@ -43,6 +45,10 @@ pub(super) struct Model {
     pub began: Option<Zoned>,
     /// Everything that is shown is a stand-in's.
     pub is_made_up: bool,
+    /// Past broadcasts.
+    pub logbook: LogbookView,
+    /// Where one looked in the broadcast that goes on, while another is opened.
+    set_aside: Option<TimeView>,
 }
 
 /// Which suspects are looked at.
@@ -68,6 +74,8 @@ impl Model {
             chronicle: Arc::default(),
             began: None,
             is_made_up: false,
+            logbook: LogbookView::default(),
+            set_aside: None,
         }
     }
 
@@ -78,20 +86,68 @@ impl Model {
 
     /// Whether changes can be made: in a replay, what was done is done.
     pub(super) fn takes_changes(&self) -> bool {
-        self.replay.is_none()
+        self.replay.is_none() && self.kept().is_none()
+    }
+
+    /// The past broadcast that is shown in the place of the one that goes on.
+    pub(super) fn kept(&self) -> Option<&Opened> {
+        self.logbook.opened.as_deref()
+    }
+
+    /// What the screens show: a past broadcast if one is opened, else the one that goes on.
+    pub(super) fn shown(&self) -> Option<&Arc<Snapshot>> {
+        self.kept().map(|opened| &opened.snapshot).or(self.snapshot.as_ref())
+    }
+
+    /// Opens the past broadcast under the cursor.
+    pub(super) fn open_kept(&mut self) -> Reaction {
+        if self.logbook.open() {
+            self.set_aside = Some(std::mem::take(&mut self.view));
+            self.hold_cursor();
+        }
+        Reaction::none()
+    }
+
+    /// Closes it: the one that goes on is looked at as before.
+    pub(super) fn close_kept(&mut self) {
+        (self.logbook.opened, self.logbook.compared) = (None, None);
+        if let Some(view) = self.set_aside.take() {
+            self.view = view;
+        }
+        self.logbook.look();
+    }
+
+    /// In a past broadcast there is no now: the cursor stays on it.
+    pub(super) fn hold_cursor(&mut self) {
+        if let Some(opened) = &self.logbook.opened {
+            let last = opened.seconds.iter().rposition(|second| second.state.is_some()).unwrap_or(0);
+            self.view.cursor = Some(self.view.cursor.unwrap_or(last).min(last));
+        }
     }
 
     /// How everything stood at the second under the cursor, among all that is known by now; `None` if one looks at now, or if it was
     /// not kept.
     pub(super) fn looked_back_at(&self, now: &Snapshot) -> Option<Snapshot> {
+        if let Some(opened) = self.kept() {
+            let second = self.view.cursor?;
+            return Some(opened.moment(second).unwrap_or_else(|| opened.unknown_at(second)));
+        }
         // The broadcast writes there: it is not to wait until a moment is inflated.
         let found = lock(&self.chronicle).moment(self.view.cursor?)?;
         Some(found.read()?.among(now))
     }
 
+    /// The second of which is told how everything stood; `None` for now.
+    pub(super) fn second_looked_at(&self, past: Option<&Snapshot>) -> Option<usize> {
+        // Of an old broadcast only some moments are left: it is theirs that is told.
+        let told = (past?.at.seconds() as usize).saturating_sub(1);
+        self.view.cursor.map(|cursor| cursor.min(told))
+    }
+
     /// What can be done now, best first.
     pub(super) fn proposals(&self) -> Vec<&Proposal> {
-        self.snapshot.as_ref().map_or_else(Vec::new, |s| s.verdict.all_proposals())
+        let now = self.snapshot.as_ref().filter(|_| self.kept().is_none());
+        now.map_or_else(Vec::new, |s| s.verdict.all_proposals())
     }
 
     /// Takes a new snapshot.
@@ -130,6 +186,9 @@ impl Model {
 
     /// The broadcast until now, as plain data.
     pub(super) fn evening(&self, snapshot: &Snapshot) -> Evening {
+        if let Some(opened) = self.kept() {
+            return opened.evening(self.view.cursor.map(|second| second as f64 + 1.0));
+        }
         let source = match (&self.banner.demo, &self.banner.replay) {
             (Some(name), _) => format!("the demo {name}, all made up"),
             (None, Some(file)) if self.is_made_up => format!("{file}, all made up"),

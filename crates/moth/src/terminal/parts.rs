@@ -1,12 +1,15 @@
 //! Parts that screens are put together of. Each draws what it is given, and knows nothing of the rest.
 
 pub(super) mod climb;
+pub(super) mod evening;
+pub(super) mod evenings;
 pub(super) mod fitness;
 pub(super) mod journey;
 pub(super) mod lanes;
 pub(super) mod load;
 pub(super) mod rehearsal_heading;
 pub(super) mod rungs;
+pub(super) mod sides;
 pub(super) mod soak;
 pub(super) mod time_view;
 pub(super) mod trial;

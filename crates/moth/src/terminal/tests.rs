@@ -27,6 +27,7 @@ use crate::measuring::tester::Field;
 use crate::recordings::player::{ReplayOrder, ReplayState};
 use moth_evening::chronicle::{Chronicle, lock};
 
+mod logbook;
 mod rehearsing;
 
 /// An evening's snapshot after so many seconds, nobody having touched anything.

@@ -602,7 +602,10 @@ impl Moth {
 
     /// Begins it, and waits until it tells something.
     fn begin(mut command: Command, dir: TempDir, port: u16) -> Self {
+        // Nobody's own logbook is written.
         let child = command
+            .env("XDG_DATA_HOME", dir.path().join("data"))
+            .env("XDG_CONFIG_HOME", dir.path().join("config"))
             .stdout(File::create(dir.path().join("lines.json")).unwrap())
             .stderr(File::create(dir.path().join("moth.log")).unwrap())
             .spawn()

@@ -14,6 +14,7 @@ use super::choice::{self, Choice, Kind};
 use crate::terminal::dialogs::export::Export;
 use crate::terminal::screen::{HelpLines, Screen, Shown};
 use crate::terminal::screens;
+use crate::terminal::screens::logbook::Typing;
 use crate::terminal::style::format::{number, wrap};
 use crate::terminal::style::palette::Palette;
 
@@ -34,6 +35,9 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
         Dialog::ConsentRehearsal(words) => (" Rehearse it? ", consent_rehearsal(words, palette)),
         Dialog::EnterToDo(typed) => (" Something more to do ", enter_to_do(typed, palette)),
         Dialog::EnterKey(typed) => (" A new stream key ", enter_key(palette, typed.is_empty())),
+        Dialog::EnterLog(what, typed) => (typing_title(*what), enter_log(*what, typed, palette)),
+        Dialog::RemoveKept(_, words) => (" Remove it? ", remove_kept(words, palette)),
+        Dialog::Over(told) => (" The broadcast is over ", over(told, palette)),
         Dialog::Export(export) => (" Take it away ", take_away(export, palette)),
         Dialog::ForgetKey => (" Forget the stream key? ", forget_key(palette)),
     };
@@ -147,6 +151,55 @@ fn enter_to_do(typed: &str, palette: Palette) -> Vec<Line<'static>> {
     lines.push(Line::from(vec![Span::styled(typed.to_owned(), palette.strong()), Span::raw("▏")]));
     lines.push(Line::default());
     lines.push(answers(palette, &[("Enter", "add it"), ("Esc", "leave it")]));
+    lines
+}
+
+fn typing_title(what: Typing) -> &'static str {
+    match what {
+        Typing::Words => " Find ",
+        Typing::Title(_) => " A title ",
+        Typing::Note(_) => " A note ",
+    }
+}
+
+fn enter_log(what: Typing, typed: &str, palette: Palette) -> Vec<Line<'static>> {
+    let (told, enter) = match what {
+        Typing::Words => {
+            ("Words of a title or a note, a date like 2026-11-20 or friday, a setup, what was at fault.", "find")
+        }
+        Typing::Title(_) => ("It is shown in the list.", "keep it"),
+        Typing::Note(_) => ("Whatever is worth knowing in a month.", "keep it"),
+    };
+    let mut lines = Vec::new();
+    text(&mut lines, told);
+    let shown = wrap(&format!("{typed}▏"), usize::from(COLUMNS));
+    // Where one types stays in sight.
+    let first = shown.len().saturating_sub(8);
+    lines.extend(shown.into_iter().skip(first).map(|line| Line::styled(line, palette.strong())));
+    lines.push(Line::default());
+    lines.push(answers(palette, &[("Enter", enter), ("Esc", "leave it")]));
+    lines
+}
+
+fn remove_kept(words: &str, palette: Palette) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    text(&mut lines, &format!("{}. It is gone for good then.", capitalised(words)));
+    lines.push(Line::default());
+    lines.push(answers(palette, &[("y", "remove it"), ("n", "keep it")]));
+    lines
+}
+
+fn over(told: &[String], palette: Palette) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    for (n, told) in told.iter().enumerate() {
+        let from = lines.len();
+        text(&mut lines, told);
+        if n == 0 {
+            lines.iter_mut().skip(from).for_each(|line| line.style = palette.strong());
+        }
+    }
+    lines.push(Line::default());
+    lines.push(answers(palette, &[("any key", "close; the Logbook screen has it")]));
     lines
 }
 

@@ -31,6 +31,8 @@ pub enum Subject {
     Climb,
     /// The load on a machine, by its place.
     Machine(usize),
+    /// Two past broadcasts, or two stretches of one.
+    Comparison,
     /// A report on the broadcast so far.
     Report,
 }
@@ -48,6 +50,7 @@ impl Subject {
             Self::Picture => "picture",
             Self::Climb => "climb",
             Self::Machine(_) => "machine",
+            Self::Comparison => "comparison",
             Self::Report => "report",
         }
     }

@@ -18,14 +18,15 @@ use moth_evening::chronicle::standing_now;
 
 /// What can be taken from a screen.
 pub(in crate::terminal) fn begin(model: &Model, screen: &Screen) -> Reaction {
-    let Some(snapshot) = &model.snapshot else { return Reaction::none() };
+    let Some(snapshot) = model.shown() else { return Reaction::none() };
     open(model, (screen.exports)(model, snapshot), snapshot)
 }
 
 /// A report on the broadcast so far.
 pub(in crate::terminal) fn begin_report(model: &Model) -> Reaction {
-    let Some(snapshot) = &model.snapshot else { return Reaction::none() };
-    open(model, vec![(Subject::Report, "a report on the broadcast so far".into())], snapshot)
+    let Some(snapshot) = model.shown() else { return Reaction::none() };
+    let of = if model.kept().is_some() { "a report on this broadcast" } else { "a report on the broadcast so far" };
+    open(model, vec![(Subject::Report, of.into())], snapshot)
 }
 
 fn open(model: &Model, mut subjects: Vec<(Subject, String)>, snapshot: &Snapshot) -> Reaction {
@@ -92,7 +93,13 @@ fn work(model: &Model, export: &Export) -> Option<Work> {
         Subject::Servers | Subject::Line | Subject::Picture | Subject::Climb => return work_before(model, export),
         _ => {}
     }
-    let snapshot = model.snapshot.as_ref()?;
+    if subject == Subject::Comparison {
+        return compared(model, export);
+    }
+    let now = model.shown()?;
+    // What is shown is what is taken away.
+    let past = model.looked_back_at(now);
+    let snapshot = past.as_ref().unwrap_or(now);
     let mut evening = model.evening(snapshot);
     // What is asked about goes along, so that its names go as well.
     let asked = match subject {
@@ -131,8 +138,26 @@ fn work(model: &Model, export: &Export) -> Option<Work> {
         },
         Subject::Machine(_) => Work::Machine(evening, machine?, stretch),
         Subject::Report => Work::Report(evening, export.paper),
-        Subject::Servers | Subject::Line | Subject::Picture | Subject::Climb => return None,
+        Subject::Servers | Subject::Line | Subject::Picture | Subject::Climb | Subject::Comparison => return None,
     })
+}
+
+/// Both sides of what is compared.
+fn compared(model: &Model, export: &Export) -> Option<Work> {
+    let compared = model.logbook.compared.as_ref()?;
+    let mut sentence = compared.sentence.clone();
+    let mut side = |n: usize| {
+        let opened = compared.broadcasts[n].as_deref().or(model.kept())?;
+        let mut evening = opened.evening(None);
+        if export.is_anonymous {
+            sentence = evening.names.veil().hide(&sentence);
+            evening = evening.anonymous();
+        }
+        let part = compared.sides.parts[n];
+        Some((Box::new(evening), Stretch { from_s: part.from as f64, until_s: part.until as f64 }))
+    };
+    let (first, second) = (side(0)?, side(1)?);
+    Some(Work::Comparison(first, second, sentence))
 }
 
 /// What was found out before going live.

@@ -7,7 +7,7 @@ use super::choice::Kind;
 use super::{Dialog, Typed, changing, exporting};
 use crate::terminal::model::Model;
 use crate::terminal::reaction::Reaction;
-use crate::terminal::screens::rehearse;
+use crate::terminal::screens::{logbook, rehearse};
 use crate::terminal::wish::Wish;
 
 /// What a key does in a dialog, which stays open if the reaction has it; `None` if the key closes it and still means what it
@@ -26,6 +26,8 @@ pub(in crate::terminal) fn key(dialog: Dialog, model: &mut Model, key: KeyEvent)
         Dialog::ForgetKey => ask(code, Dialog::ForgetKey, || forget_key(model)),
         Dialog::EnterKey(typed) => type_key(model, typed, key),
         Dialog::EnterToDo(typed) => rehearse::type_to_do(model, typed, key),
+        Dialog::EnterLog(what, typed) => logbook::type_in(model, what, typed, key),
+        Dialog::RemoveKept(nr, words) => ask(code, Dialog::RemoveKept(nr, words), || logbook::remove(model, nr)),
         Dialog::Choose(choice) => changing::choose_key(model, choice, key),
         Dialog::Export(chosen) => exporting::key(model, chosen, key),
         Dialog::Changes => match code {
@@ -40,8 +42,8 @@ pub(in crate::terminal) fn key(dialog: Dialog, model: &mut Model, key: KeyEvent)
             Reaction::wish(Wish::Act(proposal.action))
         }
         // Any key closes what only tells something; q still means what it says.
-        Dialog::Help | Dialog::ByHand(_) if code != KeyCode::Char('q') => Reaction::none(),
-        Dialog::Help | Dialog::ByHand(_) => return None,
+        Dialog::Help | Dialog::Over(_) | Dialog::ByHand(_) if code != KeyCode::Char('q') => Reaction::none(),
+        Dialog::Help | Dialog::Over(_) | Dialog::ByHand(_) => return None,
     })
 }
 

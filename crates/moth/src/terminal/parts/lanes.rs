@@ -74,7 +74,9 @@ impl<'a> Columns<'a> {
         let span = per * count;
         let end = snapshot.history.len();
         // The newest second is at the right; the cursor pulls the window back when it leaves it.
-        let end = view.cursor.map_or(end, |cursor| if cursor + span < end { cursor + span } else { end });
+        // What was before it stays in sight as well.
+        let ahead = span - span / 4;
+        let end = view.cursor.map_or(end, |cursor| end.min((cursor + ahead).max(span.min(end))));
         // Columns keep to whole multiples, so that old ones do not change when time passes.
         let end = end.div_ceil(per) * per;
         Self { snapshot, first: end.saturating_sub(span), per, count }

@@ -21,7 +21,7 @@ pub(in crate::terminal) const SCREEN: Screen =
 
 fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
     let past = model.looked_back_at(snapshot);
-    let looks_back_at = model.view.cursor.filter(|_| past.is_some());
+    let looks_back_at = model.second_looked_at(past.as_ref());
     let snapshot = past.as_ref().unwrap_or(snapshot);
     let roomy = area.height >= 32;
     let gap = u16::from(roomy);
@@ -58,10 +58,16 @@ fn keys(Shown { model, snapshot, .. }: Shown<'_>) -> Keys {
     let mut keys = Vec::new();
     keys.extend(takes_changes.then_some(("a", "change")));
     keys.push(("←→", if looks_back { "move the cursor" } else { "look back" }));
-    keys.extend(looks_back.then_some(("Esc", "back to now")));
+    keys.extend(way_back(model));
     keys.extend((snapshot.undo.is_some() && takes_changes).then_some(("u", "undo the last change")));
     keys.push(("e E", "export, report"));
     keys
+}
+
+/// What Esc does while one looks back.
+pub(super) fn way_back(model: &Model) -> Option<(&'static str, &'static str)> {
+    let back = if model.kept().is_some() { "back to the logbook" } else { "back to now" };
+    model.view.cursor.map(|_| ("Esc", back))
 }
 
 fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
@@ -80,7 +86,7 @@ fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
     for row in if takes_changes { wrap(&changes, 62) } else { Vec::new() } {
         help.key("", &row);
     }
-    if !takes_changes {
+    if model.replay.is_some() {
         help.key("Space", "stop the replay, and go on");
         help.key("< >", "slower, faster");
         help.key("[ ] { }", "30 s, or 5 minutes, back and on");
@@ -121,6 +127,11 @@ pub(super) fn key(model: &mut Model, code: KeyCode) -> Reaction {
     if is_change && model.view.cursor.is_some() && model.takes_changes() {
         return Reaction::tell("you look back at what was proposed then; Esc goes back to now, where changes are made");
     }
+    if model.kept().is_some() && (is_change || matches!(code, KeyCode::Char('a' | 'u'))) {
+        return Reaction::tell(
+            "this broadcast is over; the one that goes on is changed once this one is closed: Esc, and Esc again",
+        );
+    }
     match code {
         KeyCode::Enter => changing::propose(model, |_| true),
         KeyCode::Char('a') => Reaction::open(Dialog::Changes),
@@ -129,7 +140,7 @@ pub(super) fn key(model: &mut Model, code: KeyCode) -> Reaction {
             kind(letter).map_or_else(Reaction::none, |kind| changing::take_kind(model, kind))
         }
         code => {
-            let snapshot = model.snapshot.clone();
+            let snapshot = model.shown().cloned();
             model.view.key(code, snapshot.as_deref());
             Reaction::none()
         }

@@ -85,7 +85,7 @@ fn stage_shown(model: &Model, snapshot: &Snapshot) -> Fault {
 fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
     let area = inner(area);
     let past = model.looked_back_at(snapshot);
-    let looks_back_at = model.view.cursor.filter(|_| past.is_some());
+    let looks_back_at = model.second_looked_at(past.as_ref());
     let snapshot = past.as_ref().unwrap_or(snapshot);
     let stage = stage_shown(model, snapshot);
     let (is_guilty, weighed) = weighed(snapshot, stage);
@@ -103,7 +103,7 @@ fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
     let mut keys = vec![("↑↓", "suspect"), ("f", "stage")];
     keys.extend(model.takes_changes().then_some(("t", "test")));
     keys.push(("←→", "look back"));
-    keys.extend(model.view.cursor.is_some().then_some(("Esc", "back to now")));
+    keys.extend(watch::way_back(model));
     keys.push(("e", "export"));
     keys
 }
@@ -138,7 +138,7 @@ fn exports(model: &Model, snapshot: &Snapshot) -> Vec<(Subject, String)> {
 }
 
 fn key(model: &mut Model, code: KeyCode) -> Reaction {
-    let Some(now) = model.snapshot.clone() else { return Reaction::none() };
+    let Some(now) = model.shown().cloned() else { return Reaction::none() };
     let snapshot = model.looked_back_at(&now).map_or(now, Arc::new);
     let stage = stage_shown(model, &snapshot);
     let last = weighed(&snapshot, stage).1.len().saturating_sub(1);
