@@ -291,7 +291,6 @@ impl Chronicle {
 }
 
 /// A chronicle that somebody else writes. One who failed in the middle of it left whole entries behind.
-#[must_use]
 pub fn lock(chronicle: &Mutex<Chronicle>) -> MutexGuard<'_, Chronicle> {
     chronicle.lock().unwrap_or_else(PoisonError::into_inner)
 }

@@ -13,7 +13,7 @@ use moth_evening::chronicle::Chronicle;
 use moth_evening::digest::Digest;
 use moth_evening::load::{Load, Machine};
 use moth_evening::moments::{Press, Pressed};
-use rusqlite::{Transaction, TransactionBehavior, params};
+use rusqlite::{ErrorCode, Transaction, TransactionBehavior, params};
 use serde::Serialize;
 
 use crate::about::About;
@@ -142,7 +142,16 @@ impl Pen {
         let path = logbook.path().to_owned();
         let fail = |error| LogbookError::of(&path, error);
         let deed = logbook.db.transaction_with_behavior(TransactionBehavior::Immediate).map_err(fail)?;
-        let done = self.write_in(&deed, &history).map_err(fail)?;
+        let done = match self.write_in(&deed, &history) {
+            Ok(done) => done,
+            Err(error) => {
+                if error.sqlite_error_code() == Some(ErrorCode::ConstraintViolation) {
+                    // It was removed while nobody broadcast: what is known of it is written anew at the next try.
+                    self.forget();
+                }
+                return Err(fail(error));
+            }
+        };
         deed.commit().map_err(fail)?;
         self.nr = Some(done.nr);
         (self.until, self.packed_until) = (done.until, done.packed_until);
@@ -150,6 +159,15 @@ impl Pen {
         self.written.extend(done.written);
         self.waiting.drain(..done.moments);
         Ok(())
+    }
+
+    /// As if nothing of it was written yet.
+    fn forget(&mut self) {
+        (self.nr, self.until, self.packed_until) = (None, self.first_second, self.first_second);
+        (self.whole, self.digested_at, self.bytes) = (0, 0, 0);
+        self.written.clear();
+        self.press.turn_the_page();
+        self.waiting.clear();
     }
 
     /// Writes what is left, and that it is over.
@@ -265,8 +283,8 @@ impl Pen {
         let mut bytes = 0;
         // Those further back are as they were written, if they were.
         let known = (0..entries.len()).take_while(|place| self.written.contains_key(&(kind, *place))).count();
-        for place in known.saturating_sub(MAY_CHANGE)..entries.len() {
-            let body = json(&entries[place]);
+        for (place, entry) in entries.iter().enumerate().skip(known.saturating_sub(MAY_CHANGE)) {
+            let body = json(entry);
             let now = hash(&body);
             if self.written.get(&(kind, place)) == Some(&now) {
                 continue;

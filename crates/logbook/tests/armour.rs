@@ -1,4 +1,5 @@
 //! What a logbook bears: kills, full and read-only disks, other programs, and files that are none.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, dead_code)]
 
 mod common;
 

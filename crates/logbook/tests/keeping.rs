@@ -1,4 +1,5 @@
 //! A broadcast goes into the logbook as it is seen, and comes out as it was.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, dead_code)]
 
 mod common;
 
@@ -131,6 +132,22 @@ fn limits_take_the_oldest_and_never_what_goes_on() {
     drop(logbook);
     let left = std::fs::metadata(dir.path().join("logbook.sqlite")).unwrap().len();
     assert!(left < before / 2, "the disk has its room back: {left} of {before}");
+}
+
+#[test]
+fn one_that_was_removed_while_nobody_broadcast_is_written_anew() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut logbook = Logbook::open(&dir.path().join("logbook.sqlite")).unwrap();
+    let snapshots = told(300, |_| false);
+    let mut pen = Pen::new(about("2026-10-01T21:00:00Z[UTC]", "a"));
+    snapshots[..280].iter().for_each(|snapshot| pen.take(snapshot));
+    pen.write(&mut logbook).unwrap();
+    logbook.remove(&[pen.nr().unwrap()], at("2026-10-01T22:00:00Z[UTC]").timestamp()).unwrap();
+    pen.take(snapshots.last().unwrap());
+    assert!(pen.write(&mut logbook).is_err());
+    pen.end(&mut logbook).unwrap();
+    assert_eq!(logbook.kept(pen.nr().unwrap()).unwrap().seconds, seconds(snapshots.last().unwrap()));
+    logbook.check().unwrap();
 }
 
 #[test]

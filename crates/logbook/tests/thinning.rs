@@ -1,4 +1,5 @@
 //! Of a long broadcast nothing that matters is lost over time.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, dead_code)]
 
 mod common;
 

@@ -34,7 +34,6 @@ fn seen(slug: &str, seconds: u64) -> Vec<Arc<Snapshot>> {
     })
 }
 
-
 fn open(path: &std::path::Path, nr: i64, what: &str) {
     let began = Instant::now();
     let logbook = Logbook::open_to_read(path).unwrap().unwrap();

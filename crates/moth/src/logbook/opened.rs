@@ -21,8 +21,10 @@ use crate::logbook::told;
 pub struct Opened {
     /// What the list shows of it.
     pub listed: Listed,
-    /// It is not over.
+    /// Somebody broadcasts, and it is being kept.
     pub goes_on: bool,
+    /// Somebody broadcast when it was kept last, which was a while ago: the moth was killed.
+    pub broke_off: bool,
     /// How it stood when somebody broadcast last, with all its seconds and marks.
     pub snapshot: Arc<Snapshot>,
     chronicle: Chronicle,
@@ -66,7 +68,9 @@ impl Opened {
     /// [`Failure`] if there is none of this number, or something of it is damaged.
     pub fn open(logbook: Logbook, nr: i64) -> Result<Self, Failure> {
         let (listed, kept) = (logbook.listed(nr)?, logbook.kept(nr)?);
-        let goes_on = logbook.goes_on(&listed, Timestamp::now())?;
+        let is_kept = logbook.goes_on(&listed, Timestamp::now())?;
+        let was_on_air = kept.seconds.last().is_some_and(|second| second.state.is_some());
+        let (goes_on, broke_off) = (was_on_air && is_kept, was_on_air && !is_kept && !listed.is_ended);
         let history = kept.history();
         let marks = kept.chronicle.marks().to_vec();
         let last = logbook.last_on_air(nr, &kept.seconds)?.unwrap_or_else(|| {
@@ -78,6 +82,7 @@ impl Opened {
         let mut opened = Self {
             listed,
             goes_on,
+            broke_off,
             snapshot,
             stations: stations(&kept.chronicle),
             chronicle: kept.chronicle,

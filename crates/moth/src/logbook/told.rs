@@ -26,7 +26,7 @@ const LITTLE: f64 = 0.1;
 /// [`Failure`] if the logbook cannot be read.
 pub fn lines(opened: &Opened) -> Result<Vec<String>, Failure> {
     let (listed, evening) = (&opened.listed, opened.evening(None));
-    let mut lines = vec![heading(listed, opened.goes_on, &evening)];
+    let mut lines = vec![heading(opened, &evening)];
     if listed.digest.lost.due == 0 {
         lines.push("No frame was due: there is nothing to tell of it.".into());
         return Ok(lines);
@@ -59,7 +59,8 @@ fn some(mut all: Vec<String>, most: usize, what: &str) -> Vec<String> {
     all
 }
 
-fn heading(listed: &Listed, goes_on: bool, evening: &Evening) -> String {
+fn heading(opened: &Opened, evening: &Evening) -> String {
+    let listed = &opened.listed;
     let began = listed.on_air_at();
     let title = if listed.title.is_empty() { String::new() } else { format!(" \u{201c}{}\u{201d}", listed.title) };
     let made_up = if listed.about.is_made_up { ", all made up" } else { "" };
@@ -70,10 +71,10 @@ fn heading(listed: &Listed, goes_on: bool, evening: &Evening) -> String {
         .digest
         .asked_kbps
         .map_or_else(String::new, |kbps| format!(", {} kb/s offered", grouped(kbps.max(0.0).round() as u64)));
-    let broke_off = match (listed.is_ended, goes_on) {
-        (true, _) => "",
-        (false, true) => "; it goes on",
-        (false, false) => "; it broke off",
+    let broke_off = match (opened.goes_on, opened.broke_off) {
+        (true, _) => "; it goes on",
+        (_, true) => "; it broke off",
+        _ => "",
     };
     format!(
         "{} {}{title}, {}: {} on air{to}{asked}{setup}{made_up}{broke_off}.",

@@ -77,7 +77,12 @@ impl App {
 
     /// How the keeping goes by now.
     pub(super) fn keeping_is(&mut self, keeping: Keeping) {
+        let is_new = self.model.logbook.keeping.nr != keeping.nr;
         self.model.logbook.keeping = keeping;
+        // What has just begun to be kept belongs into the list.
+        if is_new && self.screen.name == screens::logbook::SCREEN.name && self.model.kept().is_none() {
+            self.model.logbook.look();
+        }
     }
 
     /// Of a recorded broadcast, which began then.

@@ -129,10 +129,10 @@ fn over_each_other(frame: &mut Frame<'_>, area: Rect, palette: Palette, compared
     let sides = [&compared.seconds[0], &compared.seconds[1]].map(|seconds| points(seconds));
     let top = sides.iter().flatten().map(|(_, value)| *value).fold(0.0, f64::max).max(0.1);
     // A round number above it.
-    let step = 10_f64.powf(top.log10().floor()) / 2.0;
+    let step = 10_f64.powf(top.log10().floor()) / 5.0;
     let top = (top / step).ceil() * step;
     let datasets = vec![
-        Dataset::default().marker(Marker::Dot).graph_type(GraphType::Scatter).style(side(0, palette).1).data(&sides[0]),
+        Dataset::default().marker(Marker::Dot).graph_type(GraphType::Line).style(side(0, palette).1).data(&sides[0]),
         Dataset::default()
             .marker(Marker::Braille)
             .graph_type(GraphType::Line)

@@ -89,6 +89,7 @@ fn before_and_after_a_change_are_compared_and_taken_away() {
     type_char(&mut app, 'c');
     let shown = drawn(&app, 158, 47);
     assert!(shown.contains("Against the time before 09:10, the time after 09:10 dropped"), "{shown}");
+    type_char(&mut app, 'e');
     let job = exported(&mut app);
     let Work::Comparison((first, before), (_, after), sentence) = &job.work else { panic!("{job:?}") };
     assert!(first.is_made_up && before.until_s == after.from_s && sentence.contains("dropped"), "{before:?} {after:?}");
