@@ -227,3 +227,59 @@ fn behind_a_bigger_bucket_the_second_evening_carries_more_and_how_much_is_told()
     }
     drop(dir);
 }
+
+/// Something done in a moth's own view of the file system.
+fn beside(moth: &Moth, words: &[&str]) -> Output {
+    let mut command = Command::new("nsenter");
+    command.args(["-t", &moth.id().to_string(), "-U", "-m", "--preserve-credentials"]).args(words);
+    command.env("XDG_DATA_HOME", moth.dir.path().join("data")).env("XDG_CONFIG_HOME", moth.dir.path().join("config"));
+    command.output().unwrap()
+}
+
+/// A moth whose logbook is on a disk of its own, made with these options.
+fn on_a_disk(options: &str, to: &str) -> Moth {
+    let mut command = Command::new("unshare");
+    let script =
+        format!("mkdir -p \"$XDG_DATA_HOME\" && mount -t tmpfs -o {options} tmpfs \"$XDG_DATA_HOME\" && exec \"$@\"");
+    command.args(["-r", "-m", "sh", "-c", &script, "sh"]);
+    Moth::watching(command, &[to])
+}
+
+/// The broadcast goes on while its logbook cannot be written, that is told, and once it can be everything is in it.
+fn keeping_stops_and_goes_on(disk: &str, said: &str, mended: &str) {
+    let nginx = Nginx::new();
+    let moth = on_a_disk(disk, &nginx.address());
+    let _ffmpeg = Running(publish(Command::new("env"), &moth.publish_to(), 120, 800));
+    wait_for(said, Duration::from_secs(60), || moth.log().contains(said).then_some(()));
+    assert!(moth.log().contains("the broadcast goes on, it is tried again"), "{}", moth.log());
+    let delivered = || moth.newest()["frames"]["delivered"].as_u64().unwrap();
+    let before = delivered();
+    wait_for("frames all the same", Duration::from_secs(10), || (delivered() > before + 60).then_some(()));
+    assert_eq!(moth.newest()["frames"]["dropped"], 0);
+    let data = moth.dir.path().join("data").display().to_string();
+    let out = beside(&moth, &["mount", "-o", mended, &data]);
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    wait_for("the logbook again", Duration::from_secs(20), || moth.log().contains("is kept again").then_some(()));
+    let shown = beside(&moth, &[env!("CARGO_BIN_EXE_moth"), "log", "show", "last", "--json"]);
+    let (shown, now) = (json(&shown), moth.newest()["t"].as_f64().unwrap());
+    let on_air = shown["on_air_s"].as_f64().unwrap();
+    // From the first second on; the broadcaster came within the first few.
+    assert!(on_air > 2.0 && on_air > now - 10.0, "{on_air} of {now} s: {shown}");
+    assert_eq!(shown["ended"], false);
+    let (status, _) = moth.stop();
+    assert_eq!(status, Some(0));
+}
+
+#[test]
+fn a_full_disk_costs_the_keeping_and_never_the_broadcast() {
+    if have(&["nginx", "ffmpeg", "unshare", "nsenter", "mount"]) {
+        keeping_stops_and_goes_on("size=400k", "is full", "remount,size=16m");
+    }
+}
+
+#[test]
+fn a_disk_that_may_only_be_read_costs_the_keeping_and_never_the_broadcast() {
+    if have(&["nginx", "ffmpeg", "unshare", "nsenter", "mount"]) {
+        keeping_stops_and_goes_on("ro", "Read-only file system", "remount,rw");
+    }
+}

@@ -15,7 +15,7 @@ use crate::terminal::style::palette::Palette;
 use crate::terminal::style::paragraphs::paint;
 
 /// Rows of the list at least. Ours.
-const FEWEST: u16 = 5;
+const FEWEST: u16 = 12;
 /// Columns for what was at fault, before a title. Ours.
 const FAULTS: usize = 42;
 
@@ -48,6 +48,7 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, palette: Pale
     let wanted = u16::try_from(view.list.len()).unwrap_or(u16::MAX);
     let room = area.height.saturating_sub(used);
     let below = u16::try_from(told.len() + 1).unwrap_or(u16::MAX);
+    // What is told of one gives way to the list, where there is no room for both.
     let rows = wanted.min(room.saturating_sub(below).max(FEWEST.min(room)));
     // The cursor stays in sight.
     let first = (view.at + 1).saturating_sub(rows.into());
@@ -61,13 +62,15 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, palette: Pale
 }
 
 fn heading(width: u16) -> String {
-    fit(
-        &format!(
-            "  {:>4}  {:<16}  {:>8}  {:<24}  {:>9}  what was at fault",
-            "nr", "began", "on air", "from beginning to end", "lost"
-        ),
-        width.into(),
-    )
+    let (began, fault) =
+        if is_narrow(width) { ("began      ", "at fault") } else { ("began           ", "what was at fault") };
+    let (nr, long, drawn, lost) = ("nr", "on air", "from beginning to end", "lost");
+    fit(&format!("  {nr:>4}  {began}  {long:>8}  {drawn:<24}  {lost:>9}  {fault}"), width.into())
+}
+
+/// There is no room for the year, and of what was at fault for the stage only.
+fn is_narrow(width: u16) -> bool {
+    width < 100
 }
 
 fn row(one: &Listed, is_under: bool, is_first: bool, width: u16, palette: Palette) -> Line<'static> {
@@ -79,8 +82,8 @@ fn row(one: &Listed, is_under: bool, is_first: bool, width: u16, palette: Palett
     };
     let emphasis = if is_under { Modifier::BOLD } else { Modifier::empty() };
     let plain = Style::new().add_modifier(emphasis);
-    // With less room the year is left out: the list is in order.
-    let when = one.on_air_at().strftime("%Y-%m-%d %H:%M").to_string();
+    let when = if is_narrow(width) { "%m-%d %H:%M" } else { "%Y-%m-%d %H:%M" };
+    let when = one.on_air_at().strftime(when).to_string();
     let long = clock(std::time::Duration::from_secs(digest.on_air_s.into()));
     let mut spans =
         vec![Span::styled(lead, palette.strong()), Span::styled(format!("{:>4}  {when}  {long:>8}  ", one.nr), plain)];
@@ -92,7 +95,9 @@ fn row(one: &Listed, is_under: bool, is_first: bool, width: u16, palette: Palett
     let room = usize::from(width).saturating_sub(used);
     let fault = digest.blamed.first();
     let mut said = fault.map(blamed_words).unwrap_or_default();
-    if digest.blamed.len() > 1 {
+    if is_narrow(width) {
+        said = fault.map_or_else(String::new, |blamed| blamed.fault.word().to_owned());
+    } else if digest.blamed.len() > 1 {
         said.push_str(&format!(" and {} more", digest.blamed.len() - 1));
     }
     let title = &one.title;
