@@ -9,6 +9,7 @@ use moth_logbook::thinning::Limits;
 use moth_logbook::{About, Kind, Logbook};
 use moth_plan::setup::Setup;
 use moth_store::config::LogbookChoice;
+use moth_store::results::Results;
 
 use crate::cli::SetupInUseOptions;
 use crate::failure::Failure;
@@ -32,8 +33,8 @@ pub struct LogPlan {
     pub service: String,
     /// What the setup says.
     pub told: SetupTold,
-    /// Tests of servers and of the line that belong to it, as JSON.
-    pub tests: Vec<String>,
+    /// Where tests of servers and of the line are kept.
+    results: Option<Results>,
     /// How long broadcasts are kept.
     pub limits: Limits,
     /// It is the demo's: made up, and gone when nobody uses this any more.
@@ -66,7 +67,7 @@ impl LogPlan {
             setup: made_up::SETUP.into(),
             service: made_up::SERVICE.into(),
             told: made_up::told(),
-            tests: Vec::new(),
+            results: None,
             limits: Limits::default(),
             demo: Some(Arc::new(folder)),
         })
@@ -76,7 +77,7 @@ impl LogPlan {
     #[cfg(test)]
     pub(crate) fn at(path: PathBuf) -> Self {
         let (setup, service, told) = ("comet-night".into(), "Nocturne".into(), SetupTold::default());
-        Self { path, setup, service, told, tests: Vec::new(), limits: Limits::default(), demo: None }
+        Self { path, setup, service, told, results: None, limits: Limits::default(), demo: None }
     }
 
     /// Of a setup; `None` if the configuration says that nothing is to be kept.
@@ -89,7 +90,7 @@ impl LogPlan {
             setup: in_use.setup_name.clone(),
             service: in_use.service.name.clone(),
             told: told(&in_use.setup),
-            tests: tests(in_use),
+            results: Some(in_use.results.clone()),
             limits: limits(choice),
             demo: None,
         })
@@ -104,7 +105,7 @@ impl LogPlan {
             setup: String::new(),
             service: String::new(),
             told: SetupTold::default(),
-            tests: Vec::new(),
+            results: None,
             limits: limits(config.logbook),
             demo: None,
         })
@@ -127,6 +128,14 @@ impl LogPlan {
             service: self.service.clone(),
             told: self.told.clone(),
         }
+    }
+
+    /// Tests of servers and of the line that were made within a day, as JSON.
+    #[must_use]
+    pub fn tests(&self, now: Timestamp) -> Vec<String> {
+        let history = self.results.as_ref().and_then(|results| results.read().ok()).unwrap_or_default();
+        let is_of_the_day = history.kept.iter().filter(|kept| now.duration_since(kept.date) <= DAY);
+        is_of_the_day.filter_map(|kept| serde_json::to_string(kept).ok()).collect()
     }
 
     /// Opens it to write.
@@ -173,10 +182,25 @@ fn told(setup: &Setup) -> SetupTold {
     }
 }
 
-/// What was tested within a day.
-fn tests(in_use: &SetupInUse) -> Vec<String> {
-    let history = in_use.history().unwrap_or_default();
-    let now = Timestamp::now();
-    let is_of_the_day = history.kept.iter().filter(|kept| now.duration_since(kept.date) <= DAY);
-    is_of_the_day.filter_map(|kept| serde_json::to_string(kept).ok()).collect()
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use moth_core::rate::Bitrate;
+    use moth_store::results::{Kept, Tested};
+
+    #[test]
+    fn tests_of_the_day_belong_to_a_broadcast_also_those_made_while_one_waited_for_it() {
+        let dir = tempfile::tempdir().unwrap();
+        let results = Results::below(dir.path());
+        let plan = LogPlan { results: Some(results.clone()), ..LogPlan::at(dir.path().join(FILE)) };
+        let at = |text: &str| text.parse::<Timestamp>().unwrap();
+        assert_eq!(plan.tests(at("2026-11-26T21:00:00Z")), Vec::<String>::new());
+        for date in ["2026-11-24T20:00:00Z", "2026-11-26T20:50:00Z"] {
+            let (line, service, planned) = ("eth0".into(), Some("nocturne".into()), Bitrate::from_kbps(6160));
+            let what = Tested::Routes { servers: Vec::new() };
+            results.add(&Kept { date: at(date), line, service, planned, what }).unwrap();
+        }
+        let tests = plan.tests(at("2026-11-26T21:00:00Z"));
+        assert!(tests.len() == 1 && tests[0].contains("2026-11-26T20:50:00Z"), "{tests:?}");
+    }
 }

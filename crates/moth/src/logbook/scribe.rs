@@ -215,7 +215,8 @@ impl Desk {
 
     fn take_a_pen(&mut self, began: Zoned) {
         let mut pen = Pen::new(self.plan.about(self.kind, began));
-        self.plan.tests.iter().for_each(|test| pen.add_test(test.clone()));
+        // As late as that: servers are tested on the screen, too, before a broadcaster comes.
+        self.plan.tests(Timestamp::now()).into_iter().for_each(|test| pen.add_test(test));
         self.pen = Some(pen);
     }
 
