@@ -92,7 +92,9 @@ fn tell_the_end(log: Option<&LogPlan>, nr: Option<i64>) -> Outcome {
     let (Some(log), Some(nr)) = (log, nr) else { return Ok(()) };
     let Some(logbook) = log.open_to_read()? else { return Ok(()) };
     let opened = Opened::open(logbook, nr)?;
-    out::text(&format!("{}\n", opened.lines.join("\n")))
+    // The terminal may be gone; `moth log show last` tells it again.
+    let _ = out::text(&format!("{}\n", opened.lines.join("\n")));
+    Ok(())
 }
 
 /// Runs a rehearsal on the full screen until it is quit; gives the newest that ended.

@@ -460,6 +460,7 @@ fn before_going_live_servers_are_compared_one_is_picked_and_a_plan_is_made() {
     let screen = terminal.shows("Beside its load: nothing would hurt a broadcast.", 10);
     assert!(screen.contains("CPU frequency") && !screen.contains("Close stitch-mosaic"), "{screen}");
     terminal.keys("Tab");
+    terminal.keys("Tab");
     terminal.shows("nothing at fault", 5);
     terminal.keys("q");
     assert_eq!(terminal.left(), "left=0");
