@@ -243,7 +243,7 @@ fn a_terminal_that_goes_away_ends_it() {
 /// A recording that may not grow: what a full disk does to it.
 fn script_with_a_full_disk(terminal: &Terminal, options: &str) -> String {
     let script = format!(
-        "trap : HUP\ntrap '' XFSZ\nulimit -f 40\n{} demo --evening calm --record {} {options}\necho left=$? > {}\n",
+        "trap : HUP\ntrap '' XFSZ\nulimit -f 40\n{} demo --evening calm --no-log --record {} {options}\necho left=$? > {}\n",
         env!("CARGO_BIN_EXE_moth"),
         terminal.file("seen.jsonl"),
         terminal.file("status")

@@ -10,6 +10,7 @@ use ratatui::text::{Line, Span};
 use super::dialogs::export::Subject;
 use super::model::Model;
 use super::reaction::Reaction;
+use super::style::format::wrap;
 use super::style::palette::Palette;
 use super::style::paragraphs::{paint, wrapped};
 
@@ -53,6 +54,9 @@ impl PartialEq for Screen {
     }
 }
 
+/// Columns for what a key does, or a word means, in the help. Ours: beside their names, what a dialog has.
+const HELP: usize = 62;
+
 /// Lines of help.
 pub(in crate::terminal) struct HelpLines<'a> {
     pub palette: Palette,
@@ -73,13 +77,16 @@ impl HelpLines<'_> {
     }
 
     fn pair(&mut self, name: &str, what: &str, style: Style) {
-        self.lines.push(Line::from(vec![Span::styled(format!("{name:>9}  "), style), Span::raw(what.to_owned())]));
+        for (n, row) in wrap(what, HELP).into_iter().enumerate() {
+            let name = if n == 0 { name } else { "" };
+            self.lines.push(Line::from(vec![Span::styled(format!("{name:>9}  "), style), Span::raw(row)]));
+        }
     }
 
     /// The keys of the other screens.
     pub(in crate::terminal) fn others(&mut self) {
-        let names: Vec<String> = self.screens.iter().enumerate().map(|(n, name)| format!("{} {name}", n + 1)).collect();
-        self.key(&format!("1-{}", names.len()), &format!("{}; Tab goes on", names.join(" ")));
+        // Their order is that of the keys.
+        self.key(&format!("1-{}", self.screens.len()), &format!("{}; Tab goes on", self.screens.join(" ")));
     }
 
     /// An empty line.

@@ -18,7 +18,6 @@ use crate::terminal::preparation::Preparation;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
 use crate::terminal::style::format::fit;
-use crate::terminal::style::format::wrap;
 use crate::terminal::style::palette::{Palette, look_mark};
 use crate::terminal::style::paragraphs::{paint, wrapped};
 use crossterm::event::KeyCode;
@@ -58,9 +57,7 @@ fn help(_: Shown<'_>, mut help: HelpLines<'_>) {
     help.key("k  x", "replace the stream key; forget it");
     help.others();
     help.gap();
-    for line in wrap(&marks(), 62) {
-        help.word("", &line);
-    }
+    help.word("", &marks());
     help.word("soft", Appearance::Soft.meaning());
     help.word("blocky", Appearance::Blocky.meaning());
     help.word("spare", Appearance::Spare.meaning());

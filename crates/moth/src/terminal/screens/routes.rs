@@ -74,9 +74,7 @@ fn help(_: Shown<'_>, mut help: HelpLines<'_>) {
     help.others();
     help.gap();
     help.word("bands", "how much a server carries, from 0; each on the same scale");
-    for line in wrap(&marks(), 62) {
-        help.word("", &line);
-    }
+    help.word("", &marks());
     help.word("holds", "the planned bitrate with headroom, worst moments counted");
     help.word("bufferbloat", "how far the round trip climbs when the line is full");
 }

@@ -13,7 +13,6 @@ use crate::terminal::parts::verdict::key_of;
 use crate::terminal::parts::{journey, lanes, trial, verdict, viewers};
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, nothing_else};
-use crate::terminal::style::format::wrap;
 use crate::terminal::style::palette::state_mark;
 
 pub(in crate::terminal) const SCREEN: Screen =
@@ -83,8 +82,8 @@ fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
     let letters: Vec<String> =
         Kind::ALL.iter().filter(|k| **k != Kind::Hand).map(|kind| format!("{} {}", kind.key(), kind.short())).collect();
     let changes = format!("change: {}; a all of them", letters.join(", "));
-    for row in if takes_changes { wrap(&changes, 62) } else { Vec::new() } {
-        help.key("", &row);
+    if takes_changes {
+        help.key("", &changes);
     }
     if model.replay.is_some() {
         help.key("Space", "stop the replay, and go on");
