@@ -12,6 +12,7 @@
 //! - [`notice`]: what is odd and costs no frame.
 //! - [`viewers`]: how bad it is for who watches.
 //! - [`proposal`]: what could be done about it, in order.
+//! - [`student`], [`sentence`]: small things that several need.
 //! - [`trial`]: a change being proved; [`keeper`]: the automatic bitrate; [`failover`]: the automatic change of servers.
 
 pub mod account;
@@ -32,9 +33,11 @@ pub mod notice;
 pub mod proposal;
 pub mod rate;
 pub mod reading;
+pub mod sentence;
 pub mod signal;
 pub mod snapshot;
 pub mod state;
+pub mod student;
 pub mod suspects;
 pub mod trial;
 pub mod verdict;

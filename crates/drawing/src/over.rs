@@ -1,6 +1,8 @@
 //! Two broadcasts, or two stretches, drawn over each other on one axis: so long after its own beginning each.
 
 use moth_core::history::Second;
+use moth_evening::comparison::on_air;
+use moth_evening::curve::{CARRIED, LOST, ROUND_TRIP};
 
 use crate::sheet::{Anchor, Sheet, Writing};
 use crate::ticks::{clock, number, times, top};
@@ -12,28 +14,9 @@ const VALUES: f64 = 60.0;
 const TALL: f64 = 62.0;
 const GAP: f64 = 12.0;
 
-/// A quantity: its name, its unit, and how much of it some seconds have.
-type Quantity = (&'static str, &'static str, fn(&[Second]) -> Option<f64>);
-
-fn mean(seconds: &[Second], of: fn(&Second) -> Option<f32>) -> Option<f64> {
-    let known: Vec<f64> = seconds.iter().filter_map(of).filter(|value| value.is_finite()).map(f64::from).collect();
-    (!known.is_empty()).then(|| known.iter().sum::<f64>() / known.len() as f64)
-}
-
-fn lost(seconds: &[Second]) -> Option<f64> {
-    let lost = crate::evening::Lost::of(seconds);
-    (lost.due > 0).then(|| lost.percent(lost.all()))
-}
-
-const QUANTITIES: [Quantity; 3] = [
-    ("lost", "% of frames", lost),
-    ("carried", "kb/s", |seconds| mean(seconds, |second| second.sent_kbps)),
-    ("round trip", "ms", |seconds| mean(seconds, |second| second.rtt_ms)),
-];
-
 /// Draws both; gives where they end. Of each only the time on air counts.
 pub(crate) fn draw(sheet: &mut Sheet, mut y: f64, sides: [&[Second]; 2]) -> f64 {
-    let sides = sides.map(|side| side.iter().filter(|second| second.state.is_some()).copied().collect::<Vec<_>>());
+    let sides = sides.map(on_air);
     let long = sides.iter().map(Vec::len).max().unwrap_or(0);
     if long == 0 {
         return y;
@@ -43,30 +26,23 @@ pub(crate) fn draw(sheet: &mut Sheet, mut y: f64, sides: [&[Second]; 2]) -> f64 
     y += 22.0;
     let (left, right) = (sheet.left() + NAMES, sheet.right() - VALUES);
     let begun = y;
-    for (name, unit, of) in QUANTITIES {
-        // A column for two pixels, or for a second where there are fewer.
-        let count = long.min(((right - left) / 2.0) as usize).max(1);
-        let edge = |n: usize| long * n / count;
-        let points = sides.each_ref().map(|side| {
-            let column = |n: usize| {
-                let (from, until) = (edge(n), edge(n + 1).min(side.len()));
-                let value = of(side.get(from..until)?)?;
-                Some((left + (n as f64 + 0.5) / count as f64 * (right - left), value))
-            };
-            (0..count).filter_map(column).collect::<Vec<_>>()
-        });
+    for quantity in [LOST, CARRIED, ROUND_TRIP] {
+        // A column for two pixels.
+        let columns = ((right - left) / 2.0) as usize;
+        let points = sides.each_ref().map(|side| quantity.points(side, long, columns));
         let most = points.iter().flatten().map(|(_, value)| *value).fold(0.0, f64::max);
         if points.iter().all(Vec::is_empty) {
             continue;
         }
         let scale = top(if most > 0.0 { most } else { 1.0 });
         let (ceiling, foot) = (y, y + TALL);
-        sheet.text(sheet.left(), ceiling + 12.0, Writing::new(13.0, sheet.theme.ink()), name);
-        sheet.text(sheet.left(), ceiling + 26.0, faint, unit);
+        sheet.text(sheet.left(), ceiling + 12.0, Writing::new(13.0, sheet.theme.ink()), quantity.name);
+        sheet.text(sheet.left(), ceiling + 26.0, faint, quantity.unit);
         sheet.line(vec![(left, foot), (right, foot)], sheet.theme.rule(), 0.8);
         sheet.text(right + 6.0, ceiling + 9.0, Writing::new(9.5, sheet.theme.faint()), &number(scale));
         sheet.text(right + 6.0, foot, Writing::new(9.5, sheet.theme.faint()), "0");
-        let at = |(x, value): (f64, f64)| (x, foot - (value / scale).clamp(0.0, 1.0) * TALL);
+        let x = |at_s: f64| left + at_s / long as f64 * (right - left);
+        let at = |(at_s, value): (f64, f64)| (x(at_s), foot - (value / scale).clamp(0.0, 1.0) * TALL);
         let ink = sheet.theme.ink();
         let first: Vec<_> = points[0].iter().map(|point| at(*point)).collect();
         for pair in first.chunks(2) {

@@ -20,7 +20,8 @@ pub fn clock(seconds: f64) -> String {
 }
 
 /// The least of 1, 2, 5 times a power of ten that is no less than a value: the top of an axis.
-pub(crate) fn top(value: f64) -> f64 {
+#[must_use]
+pub fn top(value: f64) -> f64 {
     if !value.is_finite() || value <= 0.0 {
         return 1.0;
     }

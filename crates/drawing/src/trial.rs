@@ -1,5 +1,6 @@
 //! A trial: a change, and what was lost before it and since.
 
+use moth_core::sentence::capitalised;
 use moth_core::suspects::Fault;
 use moth_core::trial::{SETTLE_S, Side, Trial};
 
@@ -10,7 +11,6 @@ use crate::sheet::{Anchor, Drawing, Sheet, Writing};
 use crate::theme::Theme;
 use crate::ticks::{clock, number, top};
 use crate::time::Time;
-use crate::why::capitalised;
 
 /// Drawn before the change at the least, in seconds. Ours.
 const BEFORE_S: f64 = 20.0;

@@ -2,6 +2,7 @@
 //! evidence for and against it.
 
 use moth_core::history::Second;
+use moth_core::sentence::capitalised;
 use moth_core::signal::{Figured, Scale, Signal};
 use moth_core::suspects::{Cause, Evidence, Fault, Weighed};
 
@@ -103,11 +104,6 @@ fn finish(
     );
     let words = Words { title, source, notes };
     page(theme, &words, |sheet, y| body(sheet, y, evening, question, stretch, usize::MAX))
-}
-
-pub(crate) fn capitalised(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
 }
 
 /// The sentence, the lanes of so many suspects, and the evidence on them; gives where it ends.

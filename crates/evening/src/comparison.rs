@@ -13,6 +13,8 @@
 use moth_core::State;
 use moth_core::history::Second;
 use moth_core::rate::grouped;
+use moth_core::sentence::capitalised;
+use moth_core::student::{Confidence, student};
 
 /// The shortest block, in seconds; others are twice, four times, … as long. Ours: longer than a group of pictures.
 const SHORTEST: usize = 4;
@@ -22,17 +24,6 @@ const FEWEST: usize = 8;
 pub const LEAST_S: usize = 60;
 /// Offered bitrates that are further apart, as a share, are told. Ours.
 const OTHER_BITRATE: f64 = 0.05;
-
-/// Points of Student's distribution for 1 to 30 degrees of freedom, and for very many: 97.5 % and 99.75 % (Fisher and Yates,
-/// *Statistical Tables*).
-const STUDENT_SHOWN: [f64; 31] = [
-    12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306, 2.262, 2.228, 2.201, 2.179, 2.160, 2.145, 2.131, 2.120,
-    2.110, 2.101, 2.093, 2.086, 2.080, 2.074, 2.069, 2.064, 2.060, 2.056, 2.052, 2.048, 2.045, 2.042, 2.042,
-];
-const STUDENT_995: [f64; 31] = [
-    127.32, 14.089, 7.453, 5.598, 4.773, 4.317, 4.029, 3.833, 3.690, 3.581, 3.497, 3.428, 3.372, 3.326, 3.286, 3.252,
-    3.222, 3.197, 3.174, 3.153, 3.135, 3.119, 3.104, 3.091, 3.078, 3.067, 3.057, 3.047, 3.038, 3.030, 3.030,
-];
 
 /// What is compared.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -143,31 +134,26 @@ impl Measure {
         difference.abs() < least
     }
 
-    /// A second's value; `None` if it was not known. Of frames, that of a second's frames.
-    fn of(self, second: &Second) -> Option<f64> {
-        let percent = |lost: Option<u32>| {
-            let due = second.due.filter(|due| *due > 0)?;
-            Some(f64::from(lost?) / f64::from(due) * 100.0)
-        };
+    /// What a second adds to an amount and to what it is a share of; `None` if that was not known. What is no share counts per second.
+    fn of(self, second: &Second) -> Option<(f64, f64)> {
+        let percent = |lost: Option<u32>| Some((f64::from(lost?) * 100.0, f64::from(second.due?)));
         let is = |state| second.state.map(|now| if now == state { 100.0 } else { 0.0 });
+        let each = |value: Option<f64>| value.map(|value| (value, 1.0));
         match self {
             Self::Dropped => percent(second.dropped),
             Self::Skipped => percent(second.skipped),
             Self::Lagged => percent(second.lagged),
             // Milliseconds a second: so many thousandths of 3600 s an hour.
-            Self::Frozen => second.frozen_ms.map(|ms| f64::from(ms) * 3.6),
-            Self::Dark => is(State::Dark),
-            Self::Losing => is(State::Losing),
-            Self::Carried => {
-                let asked = second.asked_kbps.filter(|asked| *asked > 0.0)?;
-                Some(f64::from(second.sent_kbps?) / f64::from(asked) * 100.0)
-            }
-            Self::Sustained => second.sent_kbps.map(f64::from),
-            Self::RoundTrip => second.rtt_ms.map(f64::from),
-            Self::Cpu => second.cpu.map(|share| f64::from(share) * 100.0),
-            Self::Gpu => second.gpu.map(|share| f64::from(share) * 100.0),
+            Self::Frozen => each(second.frozen_ms.map(|ms| f64::from(ms) * 3.6)),
+            Self::Dark => each(is(State::Dark)),
+            Self::Losing => each(is(State::Losing)),
+            Self::Carried => Some((f64::from(second.sent_kbps?) * 100.0, f64::from(second.asked_kbps?))),
+            Self::Sustained => each(second.sent_kbps.map(f64::from)),
+            Self::RoundTrip => each(second.rtt_ms.map(f64::from)),
+            Self::Cpu => each(second.cpu.map(|share| f64::from(share) * 100.0)),
+            Self::Gpu => each(second.gpu.map(|share| f64::from(share) * 100.0)),
         }
-        .filter(|value| value.is_finite())
+        .filter(|(amount, of)| amount.is_finite() && of.is_finite())
     }
 }
 
@@ -203,19 +189,23 @@ pub fn compare(first: &[Second], second: &[Second]) -> Comparison {
     let on_air = [first, second].map(on_air);
     let seconds = on_air[0].len().min(on_air[1].len());
     let cut = [&on_air[0][..seconds], &on_air[1][..seconds]];
-    let asked_kbps = cut.map(|side| mean(side.iter().filter_map(|second| second.asked_kbps.map(f64::from))));
+    let asked = |second: &Second| second.asked_kbps.map(|asked| (f64::from(asked), 1.0));
+    let asked_kbps = cut.map(|side| mean(&side.iter().map(asked).collect::<Vec<_>>()));
     let differences = Measure::ALL.into_iter().map(|measure| difference(measure, cut)).collect();
     Comparison { seconds, on_air: on_air.map(|side| side.len()), asked_kbps, differences }
 }
 
 /// The seconds in which somebody broadcast.
-fn on_air(seconds: &[Second]) -> Vec<Second> {
+#[must_use]
+pub fn on_air(seconds: &[Second]) -> Vec<Second> {
     seconds.iter().filter(|second| second.state.is_some()).copied().collect()
 }
 
-fn mean(values: impl Iterator<Item = f64>) -> Option<f64> {
-    let (sum, count) = values.fold((0.0, 0_u32), |(sum, count), value| (sum + value, count + 1));
-    (count > 0).then(|| sum / f64::from(count))
+/// A sum of amounts as a share of what they are of.
+fn mean<'a>(values: impl IntoIterator<Item = &'a Option<(f64, f64)>>) -> Option<f64> {
+    let known = values.into_iter().flatten();
+    let (amount, of) = known.fold((0.0, 0.0), |(amount, of), one| (amount + one.0, of + one.1));
+    (of > 0.0).then(|| amount / of)
 }
 
 /// A side's mean, the square of how far off it may be, and how many blocks tell that.
@@ -226,13 +216,12 @@ struct Estimate {
     blocks: usize,
 }
 
-fn estimate(values: &[Option<f64>]) -> Option<Estimate> {
-    let mean_of_all = mean(values.iter().flatten().copied())?;
+fn estimate(values: &[Option<(f64, f64)>]) -> Option<Estimate> {
+    let mean_of_all = mean(values)?;
     let mut widest: Option<Estimate> = None;
     let mut length = SHORTEST;
     while values.len() / length >= FEWEST {
-        let means: Vec<f64> =
-            values.chunks_exact(length).filter_map(|block| mean(block.iter().flatten().copied())).collect();
+        let means: Vec<f64> = values.chunks_exact(length).filter_map(mean).collect();
         if means.len() >= FEWEST {
             let count = means.len() as f64;
             let middle = means.iter().sum::<f64>() / count;
@@ -250,16 +239,12 @@ fn estimate(values: &[Option<f64>]) -> Option<Estimate> {
 
 /// How far off a mean may be by so many blocks.
 fn margin(variance: f64, blocks: usize) -> f64 {
-    student(&STUDENT_SHOWN, blocks as f64 - 1.0) * variance.sqrt()
-}
-
-fn student(points: &[f64; 31], degrees: f64) -> f64 {
-    points[(degrees.floor().max(1.0) as usize).min(points.len()) - 1]
+    student(Confidence::P95, blocks as f64 - 1.0) * variance.sqrt()
 }
 
 fn difference(measure: Measure, sides: [&[Second]; 2]) -> Difference {
     let values = sides.map(|side| side.iter().map(|second| measure.of(second)).collect::<Vec<_>>());
-    let means = [&values[0], &values[1]].map(|values| mean(values.iter().flatten().copied()));
+    let means = values.each_ref().map(mean);
     let unknown = Difference { measure, means, more: None, is_told: false };
     if sides[0].len() < LEAST_S {
         return unknown;
@@ -279,8 +264,8 @@ fn difference(measure: Measure, sides: [&[Second]; 2]) -> Difference {
     } else {
         0.0
     };
-    let half = |points| (student(points, degrees) * variance.sqrt()).max(rare);
-    let (shown, sure) = (half(&STUDENT_SHOWN), half(&STUDENT_995));
+    let half = |confidence| (student(confidence, degrees) * variance.sqrt()).max(rare);
+    let (shown, sure) = (half(Confidence::P95), half(Confidence::P995));
     let is_told = more.abs() > sure && !measure.is_little(more, first.mean);
     Difference { measure, means, more: Some((more - shown, more + shown)), is_told }
 }
@@ -311,7 +296,7 @@ impl Comparison {
         {
             said = format!(
                 "{} offered {} kb/s and {} {} kb/s: what depends on it is compared as a share. ",
-                upper(first),
+                capitalised(first),
                 number(a),
                 second,
                 number(b)
@@ -328,7 +313,10 @@ impl Comparison {
                 ));
             }
             None => {
-                said.push_str(&format!("{} and {second} do not differ by more than chance would make", upper(first)));
+                said.push_str(&format!(
+                    "{} and {second} do not differ by more than chance would make",
+                    capitalised(first)
+                ));
                 if let Some(Difference { measure, means: [Some(a), Some(b)], more: Some((least, most)), .. }) =
                     self.differences.first()
                 {
@@ -452,11 +440,6 @@ fn number(value: f64) -> String {
     grouped(value.max(0.0).round() as u64)
 }
 
-fn upper(words: &str) -> String {
-    let mut letters = words.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -549,6 +532,22 @@ mod tests {
         first.extend(evening(1, 400, 0.0, 1, 0));
         let compared = compare(&first, &evening(2, 900, 0.0, 1, 0));
         assert_eq!((compared.seconds, compared.on_air), (400, [400, 900]));
+    }
+
+    /// What is told of a broadcast elsewhere is what stands here.
+    #[test]
+    fn the_share_lost_is_that_of_all_frames_due_however_many_a_second_had() {
+        let second = |due, dropped| Second {
+            state: Some(State::Steady),
+            due: Some(due),
+            dropped: Some(dropped),
+            ..Second::default()
+        };
+        let side: Vec<Second> = (0..400).map(|n| if n % 2 == 0 { second(60, 0) } else { second(10, 10) }).collect();
+        let compared = compare(&side, &side);
+        let lost = crate::evening::Lost::of(&side);
+        let told = compared.differences[0].means[0].unwrap();
+        assert!((told - lost.percent(lost.dropped)).abs() < 1e-9 && told < 15.0, "{told}");
     }
 
     #[test]

@@ -68,6 +68,16 @@ pub struct Slice {
 }
 
 impl Slice {
+    /// Of some seconds.
+    #[must_use]
+    pub fn of(seconds: &[Second]) -> Self {
+        Self {
+            lost: Lost::of(seconds),
+            dark_s: seconds.iter().filter(|second| second.state == Some(State::Dark)).count() as u32,
+            is_on_air: seconds.iter().any(|second| second.state.is_some()),
+        }
+    }
+
     /// The stage that lost most; none if nothing was lost.
     #[must_use]
     pub fn worst(&self) -> Fault {
@@ -145,12 +155,7 @@ fn sliced(on_air: &[Second]) -> Vec<Slice> {
     let edge = |n: usize| on_air.len() * n / SLICES;
     let slice = |n: usize| {
         // With fewer seconds than slices one second is told more than once.
-        let seconds = &on_air[edge(n)..edge(n + 1).max(edge(n) + 1)];
-        Slice {
-            lost: Lost::of(seconds),
-            dark_s: seconds.iter().filter(|second| second.state == Some(State::Dark)).count() as u32,
-            is_on_air: seconds.iter().any(|second| second.state.is_some()),
-        }
+        Slice::of(&on_air[edge(n)..edge(n + 1).max(edge(n) + 1)])
     };
     (0..SLICES).map(slice).collect()
 }

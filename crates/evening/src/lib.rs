@@ -2,7 +2,7 @@
 //!
 //! - [`evening`]: a broadcast as plain data; [`load`], [`measured`], [`names`]: what belongs to it.
 //! - [`chronicle`]: how that is written down as the broadcast goes.
-//! - [`comparison`]: two of them on equal terms.
+//! - [`comparison`]: two of them on equal terms; [`curve`]: each as a curve.
 //! - [`digest`]: a broadcast in a row of a list.
 //! - [`moments`]: how everything stood, second by second.
 
@@ -10,6 +10,7 @@ mod anonymous;
 mod brief;
 pub mod chronicle;
 pub mod comparison;
+pub mod curve;
 pub mod digest;
 pub mod evening;
 pub mod load;

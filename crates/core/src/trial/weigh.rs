@@ -11,6 +11,8 @@
 //! The interval is Welch's on the blocks' means (B. L. Welch, *Biometrika* 34, 1947). A side that lost nothing may
 //! still lose up to three in as many frames as were seen (J. A. Hanley, A. Lippman-Hand, *JAMA* 249, 1983).
 
+use crate::student::{Confidence, student};
+
 /// Seconds in a block. Ours.
 pub const BLOCK: usize = 4;
 /// Seconds after the change at which something may be said; the last ends a trial. Ours.
@@ -121,12 +123,6 @@ fn choose(all: usize, some: usize) -> f64 {
     (0..some).fold(1.0, |ways, i| ways * (all - i) as f64 / (i + 1) as f64)
 }
 
-/// The 97.5 % point of Student's distribution for 1 to 30 degrees of freedom (Fisher and Yates, *Statistical Tables*).
-const STUDENT: [f64; 30] = [
-    12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306, 2.262, 2.228, 2.201, 2.179, 2.160, 2.145, 2.131, 2.120,
-    2.110, 2.101, 2.093, 2.086, 2.080, 2.074, 2.069, 2.064, 2.060, 2.056, 2.052, 2.048, 2.045, 2.042,
-];
-
 /// How much less is lost after, with 95 % confidence.
 fn interval(before: &[f64], after: &[f64], due_after: u64) -> (f64, f64) {
     let count = before.len() as f64;
@@ -140,9 +136,8 @@ fn interval(before: &[f64], after: &[f64], due_after: u64) -> (f64, f64) {
     } else {
         2.0 * (count - 1.0)
     };
-    let student = STUDENT[(degrees.floor().max(1.0) as usize).min(STUDENT.len()) - 1];
     let rare = 3.0 / due_after.max(3) as f64;
-    let half = (student * (one + two).sqrt()).max(rare);
+    let half = (student(Confidence::P95, degrees) * (one + two).sqrt()).max(rare);
     let middle = mean(before) - mean(after);
     (middle - half, middle + half)
 }

@@ -2,6 +2,7 @@
 //! and what to do before the next.
 
 use moth_core::rate::grouped;
+use moth_core::sentence::capitalised;
 use moth_drawing::evening::Evening;
 use moth_drawing::summary;
 use moth_drawing::ticks::clock;
@@ -78,16 +79,11 @@ fn heading(opened: &Opened, evening: &Evening) -> String {
     };
     format!(
         "{} {}{title}, {}: {} on air{to}{asked}{setup}{made_up}{broke_off}.",
-        capital(kind),
+        capitalised(kind),
         listed.nr,
         began.strftime("%a %Y-%m-%d %H:%M"),
         clock(f64::from(listed.digest.on_air_s)),
     )
-}
-
-fn capital(word: &str) -> String {
-    let mut letters = word.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }
 
 /// What the automatic bitrate did, if it did anything.

@@ -3,6 +3,7 @@
 use moth_core::Snapshot;
 use moth_core::action::Action;
 use moth_core::proposal::Proposal;
+use moth_core::sentence::capitalised;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -70,11 +71,6 @@ fn answers(palette: Palette, answers: &[(&'static str, &'static str)]) -> Line<'
         spans.push(Span::styled(format!(" {what}   "), Style::new()));
     }
     Line::from(spans)
-}
-
-fn capitalised(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
 }
 
 fn confirm(proposal: &Proposal, palette: Palette) -> Vec<Line<'static>> {

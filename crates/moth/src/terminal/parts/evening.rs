@@ -2,11 +2,8 @@
 
 use std::time::Duration;
 
-use moth_core::State;
-use moth_core::history::Second;
 use moth_core::suspects::Fault;
 use moth_evening::digest::Slice;
-use moth_evening::evening::Lost;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
@@ -56,7 +53,7 @@ fn strip(opened: &Opened, width: usize, at: usize, palette: Palette) -> Vec<Line
     let column_of = |at_s: f64| ((at_s - first as f64).max(0.0) * width as f64 / long as f64) as usize;
     let slice = |column: usize| {
         let from = edge(column).min(end - 1);
-        slice(&seconds[from..edge(column + 1).max(from + 1)])
+        Slice::of(&seconds[from..edge(column + 1).max(from + 1)])
     };
     let bars = (0..width).map(|column| {
         let slice = slice(column);
@@ -87,14 +84,6 @@ fn strip(opened: &Opened, width: usize, at: usize, palette: Palette) -> Vec<Line
         Line::from(below.collect::<Vec<_>>()),
         Line::styled(format!("{from}{}{until}", " ".repeat(gap)), palette.faint()),
     ]
-}
-
-fn slice(seconds: &[Second]) -> Slice {
-    Slice {
-        lost: Lost::of(seconds),
-        dark_s: seconds.iter().filter(|second| second.state == Some(State::Dark)).count() as u32,
-        is_on_air: seconds.iter().any(|second| second.state.is_some()),
-    }
 }
 
 /// What stands for something that happened.

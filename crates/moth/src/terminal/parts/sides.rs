@@ -3,7 +3,9 @@
 
 use moth_core::history::Second;
 use moth_core::suspects::Fault;
-use moth_evening::comparison::{Difference, value};
+use moth_drawing::ticks::top;
+use moth_evening::comparison::{Difference, on_air, value};
+use moth_evening::curve::{CARRIED, LOST, Quantity};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
@@ -46,10 +48,10 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, palette: Pale
     paint(frame, head_area, head);
     if drawn.height >= 8 {
         let [lost, carried] = Layout::vertical([Constraint::Fill(1), Constraint::Fill(1)]).areas(drawn);
-        over_each_other(frame, lost, palette, compared, ("lost, % of frames", lost_of));
-        over_each_other(frame, carried, palette, compared, ("carried, kb/s", carried_of));
+        over_each_other(frame, lost, palette, compared, LOST);
+        over_each_other(frame, carried, palette, compared, CARRIED);
     } else if drawn.height >= 4 {
-        over_each_other(frame, drawn, palette, compared, ("carried, kb/s", carried_of));
+        over_each_other(frame, drawn, palette, compared, CARRIED);
     }
     let mut lines = vec![Line::styled(fit(&heading(), width), palette.faint())];
     lines.extend(rows.into_iter().map(|difference| row(difference, compared, width, palette)));
@@ -102,35 +104,16 @@ fn interval(difference: &Difference, palette: Palette) -> Vec<Span<'static>> {
     vec![Span::styled(drawn, palette.quantity())]
 }
 
-fn lost_of(seconds: &[&Second]) -> Option<f64> {
-    let due: u32 = seconds.iter().filter_map(|second| second.due).sum();
-    let of = |second: &&Second| [second.dropped, second.skipped, second.lagged].into_iter().flatten().sum::<u32>();
-    (due > 0).then(|| f64::from(seconds.iter().map(of).sum::<u32>()) / f64::from(due) * 100.0)
-}
-
-fn carried_of(seconds: &[&Second]) -> Option<f64> {
-    let known: Vec<f64> = seconds.iter().filter_map(|second| second.sent_kbps).map(f64::from).collect();
-    (!known.is_empty()).then(|| known.iter().sum::<f64>() / known.len() as f64)
-}
-
-/// What is drawn of seconds on air.
-type Quantity = (&'static str, fn(&[&Second]) -> Option<f64>);
-
-fn over_each_other(frame: &mut Frame<'_>, area: Rect, palette: Palette, compared: &Compared, (name, of): Quantity) {
+fn over_each_other(frame: &mut Frame<'_>, area: Rect, palette: Palette, compared: &Compared, quantity: Quantity) {
     let long = compared.result.seconds.max(1);
+    // A cell of the curve has two dots beside each other.
     let columns = usize::from(area.width.saturating_sub(10)).max(1) * 2;
-    let points = |seconds: &[Second]| -> Vec<(f64, f64)> {
-        let on_air: Vec<&Second> = seconds.iter().filter(|second| second.state.is_some()).take(long).collect();
-        let count = columns.min(on_air.len());
-        let edge = |n: usize| on_air.len() * n / count.max(1);
-        let column = |n: usize| Some((edge(n) as f64, of(&on_air[edge(n)..edge(n + 1)])?));
-        (0..count).filter_map(column).collect()
+    let points = |seconds: &[Second]| {
+        let on_air = on_air(seconds);
+        quantity.points(&on_air[..long.min(on_air.len())], long, columns)
     };
-    let sides = [&compared.seconds[0], &compared.seconds[1]].map(|seconds| points(seconds));
-    let top = sides.iter().flatten().map(|(_, value)| *value).fold(0.0, f64::max).max(0.1);
-    // A round number above it.
-    let step = 10_f64.powf(top.log10().floor()) / 5.0;
-    let top = (top / step).ceil() * step;
+    let sides = compared.seconds.each_ref().map(|seconds| points(seconds));
+    let top = top(sides.iter().flatten().map(|(_, value)| *value).fold(0.1, f64::max));
     let datasets = vec![
         Dataset::default().marker(Marker::Dot).graph_type(GraphType::Line).style(side(0, palette).1).data(&sides[0]),
         Dataset::default()
@@ -156,6 +139,7 @@ fn over_each_other(frame: &mut Frame<'_>, area: Rect, palette: Palette, compared
         )
         .legend_position(None);
     let [title, plot] = Layout::vertical([Constraint::Length(1), Constraint::Min(0)]).areas(area);
+    let name = format!("{}, {}", quantity.name, quantity.unit);
     paint(frame, title, vec![Line::styled(name, palette.faint())]);
     frame.render_widget(chart, plot);
 }
