@@ -96,12 +96,6 @@ impl Chronicle {
         &self.verdicts
     }
 
-    /// Every change so far.
-    #[must_use]
-    pub fn changes(&self) -> &[Changed] {
-        &self.changes
-    }
-
     /// Every mark so far, changes among them.
     #[must_use]
     pub fn marks(&self) -> &[Mark] {

@@ -101,6 +101,12 @@ impl Listed {
         self.about.began.checked_add(waited).unwrap_or_else(|_| self.about.began.clone())
     }
 
+    /// When it began, in words: `Fri 2026-11-20 21:04`.
+    #[must_use]
+    pub fn began_words(&self) -> String {
+        self.on_air_at().strftime("%a %Y-%m-%d %H:%M").to_string()
+    }
+
     /// Its date, its setup and what was at fault, in small letters.
     fn in_words(&self) -> String {
         let mut words = self.on_air_at().strftime("%A %Y-%m-%d %-d %B").to_string();

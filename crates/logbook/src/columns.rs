@@ -27,7 +27,8 @@ fn of_float(value: Option<f32>) -> u32 {
     value.map_or(UNKNOWN, f32::to_bits)
 }
 
-fn float(bits: u32) -> Option<f32> {
+/// A measured figure, if it was known.
+pub(crate) fn float(bits: u32) -> Option<f32> {
     (bits != UNKNOWN).then(|| f32::from_bits(bits))
 }
 
@@ -124,11 +125,6 @@ pub(crate) fn measured() -> impl Iterator<Item = &'static Column<Second>> {
 /// Those of a load that are measured, and name no program.
 pub(crate) fn loads() -> impl Iterator<Item = &'static Column<Load>> {
     LOAD.iter()
-}
-
-/// A measured figure, if it was known.
-pub(crate) fn known(bits: u32) -> Option<f32> {
-    float(bits)
 }
 
 fn load_columns() -> impl Iterator<Item = &'static Column<Load>> {

@@ -107,7 +107,8 @@ impl Logbook {
         LogbookError::of(&self.path, error)
     }
 
-    /// Every broadcast that is looked for, the newest first.
+    /// Every broadcast that is looked for, the newest first. What is told of one that goes on, or was cut off, is up to ten seconds older
+    /// than what is kept of it.
     ///
     /// # Errors
     /// [`LogbookError`].
@@ -116,14 +117,7 @@ impl Logbook {
         let mut found = self.db.prepare(&sql).map_err(|error| self.fail(error))?;
         let rows = found.query_map([], listed).map_err(|error| self.fail(error))?;
         let all: Vec<Listed> = rows.collect::<Result<_, _>>().map_err(|error| self.fail(error))?;
-        let mut fitting = Vec::new();
-        for one in all {
-            let one = self.digested(one)?;
-            if wanted.fits(&one) {
-                fitting.push(one);
-            }
-        }
-        Ok(fitting)
+        Ok(all.into_iter().filter(|one| wanted.fits(one)).collect())
     }
 
     /// One broadcast.
@@ -132,25 +126,7 @@ impl Logbook {
     /// [`LogbookError::NoSuch`] if there is none of this number.
     pub fn listed(&self, nr: i64) -> Result<Listed, LogbookError> {
         let found = self.db.query_row(&format!("{LISTED} WHERE nr = ?1"), [nr], listed).optional();
-        let one = found.map_err(|error| self.fail(error))?.ok_or(LogbookError::NoSuch { nr })?;
-        self.digested(one)
-    }
-
-    /// The number of the newest broadcast; `None` if there is none.
-    ///
-    /// # Errors
-    /// [`LogbookError`].
-    pub fn last(&self) -> Result<Option<i64>, LogbookError> {
-        Ok(self.list(&Wanted::default())?.first().map(|newest| newest.nr))
-    }
-
-    /// What is shown of a broadcast that was not ended was written down a while before.
-    fn digested(&self, mut one: Listed) -> Result<Listed, LogbookError> {
-        if !one.is_ended {
-            let kept = self.kept(one.nr)?;
-            one.digest = kept.digest();
-        }
-        Ok(one)
+        found.map_err(|error| self.fail(error))?.ok_or(LogbookError::NoSuch { nr })
     }
 
     /// Whether a broadcast goes on: it was not ended, and something of it was kept just now.

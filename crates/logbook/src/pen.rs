@@ -4,7 +4,7 @@
 //! counts, nothing is forgotten, and the next try has it all: seconds, verdicts and changes are never lost to a disk that was full for a
 //! while, and of how everything stood only what is older than [`WAITING`].
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::VecDeque;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
 use moth_core::history::{History, Second};
@@ -29,8 +29,10 @@ const WAITING: usize = 300;
 const DIGEST_EACH: usize = 10;
 /// Seconds that are kept from before the broadcaster came. Ours.
 const BEFORE: usize = 3;
-/// Of verdicts, marks and trials so many of the newest may still change: a change is proved for a minute. Ours.
-const MAY_CHANGE: usize = 16;
+/// Of verdicts only the newest still changes, of marks none, and of trials as many as a snapshot tells of.
+const MAY_CHANGE: [usize; 3] = [1, 0, 8];
+/// What each is called in the database.
+const KINDS: [&str; 3] = ["verdict", "mark", "trial"];
 
 /// Writes one broadcast.
 #[derive(Debug)]
@@ -48,8 +50,8 @@ pub struct Pen {
     until: usize,
     /// The second up to which they are packed together.
     packed_until: usize,
-    /// What was written of each verdict, mark and trial.
-    written: HashMap<(&'static str, usize), u64>,
+    /// What was written of each verdict, mark and trial, in their order.
+    written: [Vec<u64>; 3],
     whole: u64,
     digested_at: usize,
     /// What was written takes so many bytes.
@@ -63,7 +65,7 @@ struct Done {
     nr: i64,
     until: usize,
     packed_until: usize,
-    written: Vec<((&'static str, usize), u64)>,
+    written: [Vec<u64>; 3],
     whole: u64,
     digested_at: usize,
     bytes: usize,
@@ -84,7 +86,7 @@ impl Pen {
             first_second: 0,
             until: 0,
             packed_until: 0,
-            written: HashMap::new(),
+            written: Default::default(),
             whole: 0,
             digested_at: 0,
             bytes: 0,
@@ -156,7 +158,7 @@ impl Pen {
         self.nr = Some(done.nr);
         (self.until, self.packed_until) = (done.until, done.packed_until);
         (self.whole, self.digested_at, self.bytes) = (done.whole, done.digested_at, done.bytes);
-        self.written.extend(done.written);
+        self.written = done.written;
         self.waiting.drain(..done.moments);
         Ok(())
     }
@@ -165,7 +167,7 @@ impl Pen {
     fn forget(&mut self) {
         (self.nr, self.until, self.packed_until) = (None, self.first_second, self.first_second);
         (self.whole, self.digested_at, self.bytes) = (0, 0, 0);
-        self.written.clear();
+        self.written = Default::default();
         self.press.turn_the_page();
         self.waiting.clear();
     }
@@ -202,10 +204,11 @@ impl Pen {
         for pressed in &self.waiting {
             add.execute(params![nr, us(pressed.page), us(pressed.at), pressed.chunk.as_ref()])?;
         }
-        let mut written = Vec::new();
-        bytes += self.write_entries(deed, nr, "verdict", self.chronicle.verdicts(), &mut written)?;
-        bytes += self.write_entries(deed, nr, "mark", self.chronicle.marks(), &mut written)?;
-        bytes += self.write_entries(deed, nr, "trial", self.chronicle.trials(), &mut written)?;
+        let mut written = self.written.clone();
+        let mut entries = Entries { deed, nr, written: &mut written };
+        bytes += entries.write(0, self.chronicle.verdicts())?;
+        bytes += entries.write(1, self.chronicle.marks())?;
+        bytes += entries.write(2, self.chronicle.trials())?;
         let mut digested_at = self.digested_at;
         if self.is_ended || until >= digested_at + DIGEST_EACH || self.nr.is_none() {
             let seconds: Vec<Second> = seconds(history, self.first_second, until);
@@ -271,29 +274,35 @@ impl Pen {
         }
         Ok((packed_until, bytes))
     }
+}
 
-    fn write_entries<T: Serialize>(
-        &self,
-        deed: &Transaction<'_>,
-        nr: i64,
-        kind: &'static str,
-        entries: &[T],
-        written: &mut Vec<((&'static str, usize), u64)>,
-    ) -> rusqlite::Result<usize> {
-        let mut bytes = 0;
-        // Those further back are as they were written, if they were.
-        let known = (0..entries.len()).take_while(|place| self.written.contains_key(&(kind, *place))).count();
-        for (place, entry) in entries.iter().enumerate().skip(known.saturating_sub(MAY_CHANGE)) {
+/// Writes verdicts, marks and trials.
+struct Entries<'a> {
+    deed: &'a Transaction<'a>,
+    nr: i64,
+    written: &'a mut [Vec<u64>; 3],
+}
+
+impl Entries<'_> {
+    /// Writes those that are new or were changed; gives how many bytes are new.
+    fn write<T: Serialize>(&mut self, kind: usize, entries: &[T]) -> rusqlite::Result<usize> {
+        let (written, mut bytes) = (&mut self.written[kind], 0);
+        for (place, entry) in entries.iter().enumerate().skip(written.len().saturating_sub(MAY_CHANGE[kind])) {
             let body = json(entry);
             let now = hash(&body);
-            if self.written.get(&(kind, place)) == Some(&now) {
+            if written.get(place) == Some(&now) {
                 continue;
             }
             let sql = "INSERT INTO entry (broadcast, kind, place, body) VALUES (?1, ?2, ?3, ?4) \
                        ON CONFLICT (broadcast, kind, place) DO UPDATE SET body = excluded.body";
-            deed.prepare_cached(sql)?.execute(params![nr, kind, number(place), body])?;
-            bytes += if self.written.contains_key(&(kind, place)) { 0 } else { body.len() };
-            written.push(((kind, place), now));
+            self.deed.prepare_cached(sql)?.execute(params![self.nr, KINDS[kind], number(place), body])?;
+            match written.get_mut(place) {
+                Some(before) => *before = now,
+                None => {
+                    written.push(now);
+                    bytes += body.len();
+                }
+            }
         }
         Ok(bytes)
     }

@@ -141,7 +141,7 @@ fn thin_columns<T: 'static>(all: &mut [T], quiet: &[bool], columns: impl Iterato
 
 /// The lowest and the highest value stay where they are; the others become their mean.
 fn thin_group<T>(group: &mut [T], (_, get, set): &Column<T>) {
-    let values: Option<Vec<f32>> = group.iter().map(|one| columns::known(get(one))).collect();
+    let values: Option<Vec<f32>> = group.iter().map(|one| columns::float(get(one))).collect();
     // Where some were not known, which were is left as it was.
     let Some(values) = values.filter(|values| values.iter().all(|value| value.is_finite())) else { return };
     let extreme = |is: fn(f32, f32) -> bool| {

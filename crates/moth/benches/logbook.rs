@@ -48,7 +48,7 @@ fn open(path: &std::path::Path, nr: i64, what: &str) {
     let logbook = Logbook::open_to_read(path).unwrap().unwrap();
     let kept = logbook.kept(nr).unwrap();
     let read = began.elapsed();
-    let opened = Opened::open(logbook, nr).unwrap();
+    let opened = Opened::open(logbook, nr).unwrap().told().unwrap();
     let all = began.elapsed();
     let began = Instant::now();
     let moments = (0..50).filter(|n| opened.moment(n * 800 + 77).is_some()).count();

@@ -91,7 +91,7 @@ pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Outcome {
 fn tell_the_end(log: Option<&LogPlan>, nr: Option<i64>) -> Outcome {
     let (Some(log), Some(nr)) = (log, nr) else { return Ok(()) };
     let Some(logbook) = log.open_to_read()? else { return Ok(()) };
-    let opened = Opened::open(logbook, nr)?;
+    let opened = Opened::open(logbook, nr)?.told()?;
     // The terminal may be gone; `moth log show last` tells it again.
     let _ = out::text(&format!("{}\n", opened.lines.join("\n")));
     Ok(())

@@ -15,7 +15,8 @@ use moth_logbook::Logbook;
 use moth_logbook::about::Wanted;
 use tempfile::TempDir;
 
-use crate::cli::{LogDeed, LogListOptions, LogOptions, SetupInUseOptions};
+use crate::cli::SetupInUseOptions;
+use crate::cli::log::{LogDeed, LogListOptions, LogOptions};
 use crate::failure::Failure;
 use crate::logbook::made_up;
 use crate::logbook::opened::Opened;

@@ -1,6 +1,5 @@
 //! A broadcast that is over, opened: to be told in ten lines, gone through on the screen, and drawn.
 
-use std::path::Path;
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -11,7 +10,7 @@ use moth_drawing::names::Kind as NameKind;
 use moth_evening::chronicle::Chronicle;
 use moth_logbook::about::Wanted;
 use moth_logbook::{Listed, Logbook};
-use moth_store::results::{Kept as KeptTest, Tested};
+use moth_store::results::Kept as KeptTest;
 
 use crate::failure::Failure;
 use crate::logbook::told;
@@ -29,12 +28,14 @@ pub struct Opened {
     pub snapshot: Arc<Snapshot>,
     chronicle: Chronicle,
     logbook: Logbook,
-    /// The broadcast in ten lines.
+    /// The broadcast in ten lines, once it was told.
     pub lines: Vec<String>,
     /// Verdicts and changes, in their order.
     pub stations: Vec<Station>,
     /// Seconds from the beginning of its clock.
     pub seconds: Vec<Second>,
+    /// Tests that belong to it, as JSON.
+    tests: Vec<String>,
 }
 
 /// Something to jump to.
@@ -67,7 +68,10 @@ impl Opened {
     /// # Errors
     /// [`Failure`] if there is none of this number, or something of it is damaged.
     pub fn open(logbook: Logbook, nr: i64) -> Result<Self, Failure> {
-        let (listed, kept) = (logbook.listed(nr)?, logbook.kept(nr)?);
+        let (mut listed, kept) = (logbook.listed(nr)?, logbook.kept(nr)?);
+        if !listed.is_ended {
+            listed.digest = kept.digest();
+        }
         let is_kept = logbook.goes_on(&listed, Timestamp::now())?;
         let was_on_air = kept.seconds.last().is_some_and(|second| second.state.is_some());
         let (goes_on, broke_off) = (was_on_air && is_kept, was_on_air && !is_kept && !listed.is_ended);
@@ -79,7 +83,7 @@ impl Opened {
             core.snapshot(Moment::from_ms(kept.seconds.len() as u64 * 1000))
         });
         let snapshot = Arc::new(Snapshot { history, marks, ..last });
-        let mut opened = Self {
+        Ok(Self {
             listed,
             goes_on,
             broke_off,
@@ -89,9 +93,17 @@ impl Opened {
             logbook,
             lines: Vec::new(),
             seconds: kept.seconds,
-        };
-        opened.lines = told::lines(&opened)?;
-        Ok(opened)
+            tests: kept.tests,
+        })
+    }
+
+    /// The same, told in ten lines.
+    ///
+    /// # Errors
+    /// [`Failure`] if those before it cannot be read.
+    pub fn told(mut self) -> Result<Self, Failure> {
+        self.lines = told::lines(&self)?;
+        Ok(self)
     }
 
     /// What is written down of it.
@@ -171,13 +183,10 @@ impl Opened {
     }
 
     /// Tests of servers and of the line that were made on its day.
-    ///
-    /// # Errors
-    /// [`Failure`] if the logbook cannot be read.
-    pub fn tests(&self) -> Result<Vec<KeptTest>, Failure> {
-        let kept = self.logbook.kept(self.listed.nr)?;
+    #[must_use]
+    pub fn tests(&self) -> Vec<KeptTest> {
         // What an older moth wrote otherwise is left out.
-        Ok(kept.tests.iter().filter_map(|test| serde_json::from_str(test).ok()).collect())
+        self.tests.iter().filter_map(|test| serde_json::from_str(test).ok()).collect()
     }
 
     /// A compressed readings file of it, if its readings were kept.
@@ -187,18 +196,6 @@ impl Opened {
     pub fn readings(&self) -> Result<Option<Vec<u8>>, Failure> {
         Ok(self.logbook.readings(self.listed.nr)?)
     }
-
-    /// Where the logbook is.
-    #[must_use]
-    pub fn path(&self) -> &Path {
-        self.logbook.path()
-    }
-}
-
-/// Whether a test was one of servers.
-#[must_use]
-pub fn is_of_servers(test: &KeptTest) -> bool {
-    matches!(test.what, Tested::Routes { .. })
 }
 
 /// Verdicts, changes and what else was marked, in their order. What a verdict or its end marked is told by the verdict.

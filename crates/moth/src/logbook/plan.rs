@@ -8,7 +8,7 @@ use moth_logbook::about::SetupTold;
 use moth_logbook::thinning::Limits;
 use moth_logbook::{About, Kind, Logbook};
 use moth_plan::setup::Setup;
-use moth_store::config::LogbookChoice;
+use moth_store::config::{ConfigFile, LogbookChoice};
 use moth_store::results::Results;
 
 use crate::cli::SetupInUseOptions;
@@ -99,7 +99,7 @@ impl LogPlan {
     /// Where servers are named on the command line there is no setup, and perhaps no configuration.
     fn without_a_setup(options: &SetupInUseOptions) -> Option<Self> {
         let places = places(options).ok()?;
-        let config = moth_store::config::ConfigFile::at(places.config).read().unwrap_or_default();
+        let config = ConfigFile::at(places.config).read().unwrap_or_default();
         config.logbook.keep.then(|| Self {
             path: places.data.join(FILE),
             setup: String::new(),
@@ -166,7 +166,16 @@ pub(crate) fn file_in(data: &Path) -> PathBuf {
     data.join(FILE)
 }
 
-pub(crate) fn limits(choice: LogbookChoice) -> Limits {
+/// The configuration, and the limits in it.
+///
+/// # Errors
+/// [`Failure`] if it cannot be read.
+pub(crate) fn limits_in(options: &SetupInUseOptions) -> Result<(PathBuf, Limits), Failure> {
+    let file = ConfigFile::at(places(options)?.config);
+    Ok((file.path().to_owned(), limits(file.read()?.logbook)))
+}
+
+fn limits(choice: LogbookChoice) -> Limits {
     Limits { days: choice.days, bytes: choice.megabytes.map(|megabytes| u64::from(megabytes) * 1_000_000) }
 }
 

@@ -56,17 +56,7 @@ impl Scribe {
     pub fn begin(plan: LogPlan) -> Result<Self, Failure> {
         let (notes, from) = sync_channel(WAITING);
         let (tell, keeping) = watch::channel(Keeping::default());
-        let desk = Desk {
-            plan,
-            logbook: None,
-            kind: Kind::Broadcast,
-            pen: None,
-            tell,
-            failed_at: None,
-            is_hopeless: false,
-            left: None,
-            last_nr: None,
-        };
+        let desk = Desk::new(plan, tell);
         let thread = std::thread::Builder::new()
             .name("logbook".into())
             .spawn(move || desk.work(&from))
@@ -145,6 +135,21 @@ struct Desk {
 }
 
 impl Desk {
+    fn new(plan: LogPlan, tell: watch::Sender<Keeping>) -> Self {
+        let kind = Kind::Broadcast;
+        Self {
+            plan,
+            logbook: None,
+            kind,
+            pen: None,
+            tell,
+            failed_at: None,
+            is_hopeless: false,
+            left: None,
+            last_nr: None,
+        }
+    }
+
     fn work(mut self, notes: &Receiver<Note>) -> Option<i64> {
         self.tidy();
         loop {
@@ -339,19 +344,7 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("logbook.sqlite");
         let (tell, _keeping) = watch::channel(Keeping::default());
-        let plan = LogPlan::at(path.clone());
-        let kind = Kind::Broadcast;
-        let mut desk = Desk {
-            plan,
-            logbook: None,
-            kind,
-            pen: None,
-            tell,
-            failed_at: None,
-            is_hopeless: false,
-            left: None,
-            last_nr: None,
-        };
+        let mut desk = Desk::new(LogPlan::at(path.clone()), tell);
         let looks = looks(5);
         let see = |desk: &mut Desk, at_ms: u64, is_on_air: bool| {
             let mut snapshot = looks.last().unwrap().as_ref().clone();

@@ -114,7 +114,7 @@ fn short(opened: &Opened) -> String {
 fn name(opened: &Opened) -> String {
     let title = &opened.listed.title;
     let title = if title.is_empty() { String::new() } else { format!(" \u{201c}{title}\u{201d}") };
-    let when = opened.listed.on_air_at().strftime("%a %Y-%m-%d %H:%M").to_string();
+    let when = opened.listed.began_words();
     format!("broadcast {}{title}, {when}", opened.listed.nr)
 }
 

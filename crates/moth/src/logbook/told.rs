@@ -62,7 +62,6 @@ fn some(mut all: Vec<String>, most: usize, what: &str) -> Vec<String> {
 
 fn heading(opened: &Opened, evening: &Evening) -> String {
     let listed = &opened.listed;
-    let began = listed.on_air_at();
     let title = if listed.title.is_empty() { String::new() } else { format!(" \u{201c}{}\u{201d}", listed.title) };
     let made_up = if listed.about.is_made_up { ", all made up" } else { "" };
     let kind = listed.about.kind.word();
@@ -81,7 +80,7 @@ fn heading(opened: &Opened, evening: &Evening) -> String {
         "{} {}{title}, {}: {} on air{to}{asked}{setup}{made_up}{broke_off}.",
         capitalised(kind),
         listed.nr,
-        began.strftime("%a %Y-%m-%d %H:%M"),
+        listed.began_words(),
         clock(f64::from(listed.digest.on_air_s)),
     )
 }

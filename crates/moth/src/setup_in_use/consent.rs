@@ -1,6 +1,5 @@
 //! Publishing under somebody's key happens only if they agree.
 
-use std::io::{self, BufRead, IsTerminal, Write};
 use std::time::Duration;
 
 use moth_core::rate::{Bitrate, grouped};
@@ -9,6 +8,7 @@ use moth_plan::service::Service;
 use crate::cli::MeasureOptions;
 use crate::failure::Failure;
 use crate::failure::Outcome;
+use crate::system::out;
 
 /// What would be published.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -79,13 +79,5 @@ pub(crate) fn ask(agreed: Agreed, service: &Service, words: String) -> Outcome {
     if agreed.yes {
         return Ok(());
     }
-    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
-        return Err(Failure::NoConsent(words));
-    }
-    let failed = || Failure::system("the terminal could not be used");
-    write!(io::stderr(), "{words}. Agree? [y/N] ").map_err(failed())?;
-    io::stderr().flush().map_err(failed())?;
-    let mut answer = String::new();
-    io::stdin().lock().read_line(&mut answer).map_err(failed())?;
-    if answer.trim().eq_ignore_ascii_case("y") { Ok(()) } else { Err(Failure::NoConsent(words)) }
+    if out::agreed(&format!("{words}. "))? == Some(true) { Ok(()) } else { Err(Failure::NoConsent(words)) }
 }

@@ -1,6 +1,6 @@
 //! What commands print: a result on standard output, progress on standard error.
 
-use std::io::{self, IsTerminal, Write};
+use std::io::{self, BufRead, IsTerminal, Write};
 use std::process::ExitCode;
 
 use jiff::Timestamp;
@@ -21,6 +21,19 @@ pub(crate) fn json(value: &impl Serialize) -> Outcome {
     let mut out = io::stdout().lock();
     let written = serde_json::to_writer_pretty(&mut out, value).map_err(io::Error::from);
     finish(written.and_then(|()| out.write_all(b"\n")).and_then(|()| out.flush()))
+}
+
+/// Asks on a terminal whether what was shown is agreed to; `None` if nobody can be asked.
+pub(crate) fn agreed(shown: &str) -> Result<Option<bool>, Failure> {
+    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+        return Ok(None);
+    }
+    let failed = || Failure::system("the terminal could not be used");
+    write!(io::stderr(), "{shown}Agree? [y/N] ").map_err(failed())?;
+    io::stderr().flush().map_err(failed())?;
+    let mut answer = String::new();
+    io::stdin().lock().read_line(&mut answer).map_err(failed())?;
+    Ok(Some(answer.trim().eq_ignore_ascii_case("y")))
 }
 
 /// Standard output's failure, unless it is that nobody reads any more.

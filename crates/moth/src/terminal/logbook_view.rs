@@ -84,7 +84,8 @@ impl LogbookView {
             (Some(_), _) => Left::OnAir,
             (None, Left::OnAir) => Left::Since(snapshot.at),
             (None, Left::Since(since)) if snapshot.at.since(since) >= STAYS_AWAY => {
-                let opened = self.keeping.nr.filter(|_| self.plan.is_some()).map(|nr| self.read(nr));
+                let opened =
+                    self.keeping.nr.filter(|_| self.plan.is_some()).map(|nr| self.read(nr).and_then(Opened::told));
                 // What cannot be read is told where the logbook is looked at.
                 let lines = opened.and_then(Result::ok).map(|opened| opened.lines);
                 self.left = Left::Told;
@@ -121,7 +122,7 @@ impl LogbookView {
             self.preview = None;
             return;
         };
-        match self.read(nr) {
+        match self.read(nr).and_then(Opened::told) {
             Ok(opened) => self.preview = Some(Box::new(opened)),
             Err(failure) => (self.preview, self.trouble) = (None, Some(failure.to_string())),
         }
@@ -178,7 +179,7 @@ impl LogbookView {
         plan.open()?.write_down(nr, title, note)?;
         if let Some(opened) = &self.opened
             && opened.listed.nr == nr
-            && let Ok(again) = self.read(nr)
+            && let Ok(again) = self.read(nr).and_then(Opened::told)
         {
             self.opened = Some(Box::new(again));
         }

@@ -11,7 +11,8 @@ use serde::Serialize;
 
 use super::Desk;
 use super::export::evening;
-use crate::cli::{LogCompareOptions, Span};
+use crate::cli::Span;
+use crate::cli::log::LogCompareOptions;
 use crate::drawings::of_a_recording::said;
 use crate::failure::{Failure, Outcome};
 use crate::logbook::opened::Opened;

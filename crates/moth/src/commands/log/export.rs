@@ -8,7 +8,7 @@ use moth_drawing::evening::Evening;
 use moth_drawing::export;
 
 use super::Desk;
-use crate::cli::LogExportOptions;
+use crate::cli::log::LogExportOptions;
 use crate::drawings::of_a_recording::{check, said, take};
 use crate::failure::{Failure, Outcome};
 use crate::logbook::opened::Opened;
@@ -43,7 +43,7 @@ pub(super) fn evening(desk: &Desk<'_>, opened: &Opened, standing_at_s: Option<f6
         && in_use.setup_name == opened.listed.about.setup
     {
         tested::names(&in_use, &mut evening.names);
-        let tests = opened.tests()?;
+        let tests = opened.tests();
         let is_made_up = opened.listed.about.is_made_up;
         evening.servers = tests.iter().rev().find_map(|kept| tested::servers(kept, &in_use, is_made_up));
         evening.line = tests.iter().rev().find_map(|kept| tested::line(kept, &in_use, is_made_up));

@@ -12,7 +12,7 @@ use moth_logbook::readings::{Damage, Reader};
 use moth_logbook::{About, Kind, Logbook, Pen};
 
 use super::Desk;
-use crate::cli::LogImportOptions;
+use crate::cli::log::LogImportOptions;
 use crate::drawings::of_a_recording::begun;
 use crate::failure::Failure;
 use crate::measuring::tested::here;

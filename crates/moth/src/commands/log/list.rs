@@ -12,10 +12,10 @@ use moth_logbook::about::{Kind, Wanted};
 use serde::Serialize;
 
 use super::Desk;
-use crate::cli::LogListOptions;
+use crate::cli::log::LogListOptions;
 use crate::failure::{Failure, Outcome};
+use crate::logbook::plan::limits_in;
 use crate::logbook::row::{bar, blamed_words, lost_words};
-use crate::setup_in_use::SetupInUse;
 use crate::system::out;
 
 /// A broadcast in JSON.
@@ -102,10 +102,9 @@ pub(super) fn run(desk: &Desk<'_>, options: &LogListOptions) -> Outcome {
         crate::logbook::row::taken(all.len(), bytes)
     );
     // Only the whole list says what goes of it.
-    if let (Some(logbook), Ok(in_use)) = (&logbook, SetupInUse::open(desk.options))
-        && !desk.is_demo()
-    {
-        let going = logbook.beyond(crate::logbook::plan::limits(in_use.config.logbook), Timestamp::now())?;
+    if let (Some(logbook), false) = (&logbook, desk.is_demo()) {
+        let (_, limits) = limits_in(desk.options)?;
+        let going = logbook.beyond(limits, Timestamp::now())?;
         if !going.is_empty() {
             let nrs: Vec<String> = going.iter().map(|one| one.nr.to_string()).collect();
             let _ = writeln!(text, "By your limits these go when the next broadcast begins: {}.", nrs.join(", "));
@@ -122,7 +121,7 @@ fn line(one: &Listed) -> String {
         (title, Some(blamed)) if title.is_empty() => said(blamed, digest.blamed.len()),
         (title, Some(blamed)) => format!("{}; {title}", said(blamed, digest.blamed.len())),
     };
-    let when = one.on_air_at().strftime("%a %Y-%m-%d %H:%M");
+    let when = one.began_words();
     let long = clock(f64::from(digest.on_air_s));
     format!("{:>4}  {when}  {long:>8}  {drawn:<24}  {:>9}  {said}", one.nr, lost_words(digest)).trim_end().to_owned()
 }

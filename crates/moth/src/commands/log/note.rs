@@ -1,7 +1,7 @@
 //! `moth log note`: a title, or a note.
 
 use super::Desk;
-use crate::cli::LogNoteOptions;
+use crate::cli::log::LogNoteOptions;
 use crate::failure::{Failure, Outcome};
 use crate::system::out;
 

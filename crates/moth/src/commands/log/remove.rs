@@ -1,7 +1,6 @@
 //! `moth log remove` and `moth log limits`: what goes is shown first.
 
-use std::fmt::Write as _;
-use std::io::{self, BufRead, IsTerminal, Write};
+use std::fmt::Write;
 
 use jiff::Timestamp;
 use moth_logbook::Listed;
@@ -11,7 +10,7 @@ use serde::Serialize;
 
 use super::Desk;
 use super::list::Row;
-use crate::cli::{LogLimitsOptions, LogRemoveOptions};
+use crate::cli::log::{LogLimitsOptions, LogRemoveOptions};
 use crate::failure::{Failure, Outcome};
 use crate::logbook::plan;
 use crate::logbook::row::{lost_words, size, taken};
@@ -37,17 +36,13 @@ pub(super) fn run(desk: &Desk<'_>, options: &LogRemoveOptions) -> Result<bool, F
     let mut shown = String::from("This removes for good:\n");
     going.iter().for_each(|one| shown.push_str(&line(one)));
     if !options.yes {
-        if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
-            return Err(Failure::NotAgreed { what: shown.trim_end().to_owned() });
-        }
-        let failed = || Failure::system("the terminal could not be used");
-        write!(io::stderr(), "{shown}Agree? [y/N] ").map_err(failed())?;
-        io::stderr().flush().map_err(failed())?;
-        let mut answer = String::new();
-        io::stdin().lock().read_line(&mut answer).map_err(failed())?;
-        if !answer.trim().eq_ignore_ascii_case("y") {
-            out::text("nothing was removed\n")?;
-            return Ok(false);
+        match out::agreed(&shown)? {
+            None => return Err(Failure::NotAgreed { what: shown.trim_end().to_owned() }),
+            Some(false) => {
+                out::text("nothing was removed\n")?;
+                return Ok(false);
+            }
+            Some(true) => {}
         }
     }
     drop(logbook);
@@ -64,7 +59,7 @@ fn count(broadcasts: usize) -> String {
 
 fn line(one: &Listed) -> String {
     let title = if one.title.is_empty() { String::new() } else { format!("  {}", one.title) };
-    let when = one.on_air_at().strftime("%a %Y-%m-%d %H:%M");
+    let when = one.began_words();
     format!("{:>4}  {when}  {:>9}  {:>8}{title}\n", one.nr, lost_words(&one.digest), size(one.bytes))
 }
 
@@ -79,10 +74,7 @@ struct Kept<'a> {
 }
 
 pub(super) fn limits(desk: &Desk<'_>, options: &LogLimitsOptions) -> Outcome {
-    let file = moth_store::config::ConfigFile::at(crate::setup_in_use::places(desk.options)?.config);
-    // Without a configuration nothing is limited.
-    let choice = if file.path().exists() { file.read()?.logbook } else { Default::default() };
-    let limits = plan::limits(choice);
+    let (file, limits) = plan::limits_in(desk.options)?;
     let logbook = desk.read()?;
     let all = logbook.as_ref().map_or_else(|| Ok(Vec::new()), |logbook| logbook.list(&Wanted::default()))?;
     let going = logbook.as_ref().map_or_else(|| Ok(Vec::new()), |logbook| logbook.beyond(limits, Timestamp::now()))?;
@@ -106,7 +98,7 @@ pub(super) fn limits(desk: &Desk<'_>, options: &LogLimitsOptions) -> Outcome {
         text,
         "After {AFTER_DAYS} days they are thinned, and keep every loss and every extreme; {days}; {bytes}."
     );
-    let _ = writeln!(text, "The limits are `days` and `megabytes` under [logbook] in {}.", file.path().display());
+    let _ = writeln!(text, "The limits are `days` and `megabytes` under [logbook] in {}.", file.display());
     if !going.is_empty() {
         text.push_str("When the next broadcast begins, these go:\n");
         going.iter().for_each(|one| text.push_str(&line(one)));

@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use super::Desk;
 use super::list::Row;
-use crate::cli::LogShowOptions;
+use crate::cli::log::LogShowOptions;
 use crate::failure::{Failure, Outcome};
 use crate::logbook::opened::{Opened, Station};
 use crate::outlets::json_line::JsonLine;
@@ -34,7 +34,7 @@ struct Marked<'a> {
 }
 
 pub(super) fn run(desk: &Desk<'_>, options: &LogShowOptions) -> Outcome {
-    let opened = desk.open(&options.nr)?;
+    let opened = desk.open(&options.nr)?.told()?;
     if let Some(at_s) = options.at {
         let moment = opened.moment(at_s as usize).ok_or(Failure::NoMoment { at_s })?;
         // As a line of `moth watch --headless`.

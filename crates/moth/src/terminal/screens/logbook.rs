@@ -201,7 +201,7 @@ fn key_on_a_broadcast(model: &Model, code: KeyCode, nr: i64) -> Reaction {
         KeyCode::Char('t') => Reaction::open(Dialog::EnterLog(Typing::Title(nr), listed.title.clone())),
         KeyCode::Char('o') => Reaction::open(Dialog::EnterLog(Typing::Note(nr), listed.note.clone())),
         KeyCode::Char('d') => {
-            let when = listed.on_air_at().strftime("%a %Y-%m-%d %H:%M").to_string();
+            let when = listed.began_words();
             let size = crate::logbook::row::size(listed.bytes);
             Reaction::open(Dialog::RemoveKept(nr, format!("{} of {when}, {size}", listed.name())))
         }
