@@ -1,10 +1,10 @@
 //! Puts on a dozen evenings with stand-ins and writes the demo's logbook of them: `src/logbook/made_up.sqlite.gz`.
-#![allow(clippy::unwrap_used, clippy::expect_used, missing_docs)]
+#![allow(missing_docs)]
 
+use std::error::Error;
 use std::fmt::Write as _;
 use std::io::Write;
 use std::path::Path;
-use std::sync::Arc;
 use std::time::Duration;
 
 use flate2::Compression;
@@ -160,12 +160,11 @@ fn nights() -> Vec<Night> {
     all
 }
 
-async fn put_on(night: &Night, logbook: &mut Logbook) -> i64 {
-    let evening: Evening = night.script.parse().unwrap();
+async fn put_on(night: &Night, logbook: &mut Logbook) -> Result<i64, Box<dyn Error>> {
+    let evening: Evening = night.script.parse()?;
     let began: Zoned = date(2026, 11, night.day)
         .at(night.from.0, night.from.1, 0, 0)
-        .to_zoned(TimeZone::fixed(Offset::constant(1)))
-        .unwrap();
+        .to_zoned(TimeZone::fixed(Offset::constant(1)))?;
     let about = About {
         began,
         kind: Kind::Broadcast,
@@ -175,7 +174,7 @@ async fn put_on(night: &Night, logbook: &mut Logbook) -> i64 {
         told: told(),
     };
     let (mut pen, mut core) = (Pen::new(about), Core::new(Settings { servers: evening.servers() }));
-    let mut theatre = Theatre::open(&evening, evening.seed).unwrap();
+    let mut theatre = Theatre::open(&evening, evening.seed)?;
     let mut deeds = night.deeds.iter().peekable();
     let (mut look, mut looks) = (Moment::START, 0);
     while let Some(reading) = theatre.readings.recv().await {
@@ -185,7 +184,7 @@ async fn put_on(night: &Night, logbook: &mut Logbook) -> i64 {
             pen.take(&snapshot);
             looks += 1;
             if looks % 300 == 0 {
-                pen.write(logbook).unwrap();
+                pen.write(logbook)?;
             }
             look = Moment::after(look.since(Moment::START) + Duration::from_millis(200));
         }
@@ -200,31 +199,32 @@ async fn put_on(night: &Night, logbook: &mut Logbook) -> i64 {
             }
         }
     }
-    pen.end(logbook).unwrap();
-    let nr = pen.nr().unwrap();
-    logbook.write_down(nr, Some(night.title), Some(night.note)).unwrap();
-    let kept = logbook.kept(nr).unwrap();
-    logbook.thin(nr, kept).unwrap();
-    nr
+    pen.end(logbook)?;
+    let nr = pen.nr().ok_or("nobody broadcast")?;
+    logbook.write_down(nr, Some(night.title), Some(night.note))?;
+    let kept = logbook.kept(nr)?;
+    logbook.thin(nr, kept)?;
+    Ok(nr)
 }
 
-fn main() {
-    let folder = tempfile::tempdir().unwrap();
+fn main() -> Result<(), Box<dyn Error>> {
+    let folder = tempfile::tempdir()?;
     let path = folder.path().join("logbook.sqlite");
-    let mut logbook = Logbook::open(&path).unwrap();
+    let mut logbook = Logbook::open(&path)?;
     for night in nights() {
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().start_paused(true).build().unwrap();
-        let nr = runtime.block_on(put_on(&night, &mut logbook));
-        let listed = logbook.listed(nr).unwrap();
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().start_paused(true).build()?;
+        let nr = runtime.block_on(put_on(&night, &mut logbook))?;
+        let listed = logbook.listed(nr)?;
         eprintln!("{nr} {}: {:?} {:?}", night.title, listed.digest.lost_percent(), listed.digest.blamed.first());
     }
-    logbook.pack().unwrap();
-    logbook.check().unwrap();
-    logbook.close().unwrap();
-    let bytes = Arc::new(std::fs::read(&path).unwrap());
+    logbook.pack()?;
+    logbook.check()?;
+    logbook.close()?;
+    let bytes = std::fs::read(&path)?;
     let mut gz = GzEncoder::new(Vec::new(), Compression::best());
-    gz.write_all(&bytes).unwrap();
-    let packed = gz.finish().unwrap();
+    gz.write_all(&bytes)?;
+    let packed = gz.finish()?;
     eprintln!("{} bytes, {} packed", bytes.len(), packed.len());
-    std::fs::write(Path::new(env!("CARGO_MANIFEST_DIR")).join("src/logbook/made_up.sqlite.gz"), packed).unwrap();
+    std::fs::write(Path::new(env!("CARGO_MANIFEST_DIR")).join("src/logbook/made_up.sqlite.gz"), packed)?;
+    Ok(())
 }

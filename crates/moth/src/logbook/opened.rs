@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
+use moth_core::figure::Origin;
 use moth_core::history::Second;
 use moth_core::{Core, Moment, Settings, Snapshot};
 use moth_drawing::evening::Evening;
@@ -104,6 +105,12 @@ impl Opened {
     pub fn told(mut self) -> Result<Self, Failure> {
         self.lines = told::lines(&self)?;
         Ok(self)
+    }
+
+    /// How it is known what was skipped, and what was lagged; `None` if it is not.
+    #[must_use]
+    pub fn origins(&self) -> [(&'static str, Option<Origin>); 2] {
+        [("skipped", self.snapshot.skipped.origin), ("lagged", self.snapshot.lagged.origin)]
     }
 
     /// What is written down of it.

@@ -339,6 +339,69 @@ mod tests {
         assert_eq!(std::fs::read_to_string(&path).unwrap(), "These are words.");
     }
 
+    /// A broadcast of a few seconds that began then, as if it was watched, and ended well or not.
+    fn kept(path: &std::path::Path, began: Zoned, ends: bool) -> i64 {
+        let mut logbook = Logbook::open(path).unwrap();
+        let mut pen = Pen::new(LogPlan::at(path.to_owned()).about(Kind::Broadcast, began));
+        looks(5).iter().for_each(|look| pen.take(look));
+        if ends { pen.end(&mut logbook) } else { pen.write(&mut logbook) }.unwrap();
+        pen.nr().unwrap()
+    }
+
+    #[test]
+    fn what_goes_by_the_limits_is_gone_before_the_next_begins_and_nothing_else() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("logbook.sqlite");
+        let days_ago = |days: i64| Zoned::now().checked_sub(SignedDuration::from_hours(24 * days)).unwrap();
+        let [old, newer] = [40, 5].map(|days| kept(&path, days_ago(days), true));
+        let listed = || {
+            let logbook = Logbook::open_to_read(&path).unwrap().unwrap();
+            logbook.list(&moth_logbook::about::Wanted::default()).unwrap()
+        };
+        Scribe::begin(LogPlan::at(path.clone())).unwrap().finish().unwrap();
+        assert_eq!(
+            listed().iter().map(|one| (one.nr, one.thinned)).collect::<Vec<_>>(),
+            [(newer, 0), (old, 1)],
+            "thinned, and no more"
+        );
+        let limits = moth_logbook::thinning::Limits { days: Some(30), bytes: None };
+        let mut plan = LogPlan::at(path.clone());
+        plan.limits = limits;
+        Scribe::begin(plan).unwrap().finish().unwrap();
+        assert_eq!(listed().iter().map(|one| one.nr).collect::<Vec<_>>(), [newer]);
+    }
+
+    #[test]
+    fn it_is_told_whether_a_broadcast_ended_goes_on_or_broke_off() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("logbook.sqlite");
+        let ago = |seconds| Zoned::now().checked_sub(SignedDuration::from_secs(seconds)).unwrap();
+        let told = |nr| {
+            let logbook = Logbook::open_to_read(&path).unwrap().unwrap();
+            crate::logbook::opened::Opened::open(logbook, nr).unwrap().told().unwrap().lines
+        };
+        let (ended, killed, now) =
+            (kept(&path, ago(3600), true), kept(&path, ago(3600), false), kept(&path, ago(5), false));
+        let last = |nr| told(nr).last().unwrap().clone();
+        assert!(
+            told(ended)[0].ends_with("setup comet-night.") && last(ended).starts_with("Before the next"),
+            "{:?}",
+            told(ended)
+        );
+        assert!(
+            told(killed)[0].ends_with("; it broke off.") && last(killed).starts_with("Before the next"),
+            "{:?}",
+            told(killed)
+        );
+        assert!(
+            told(now)[0].ends_with("; it goes on.") && !last(now).starts_with("Before the next"),
+            "{:?}",
+            told(now)
+        );
+        // What is not measured says so.
+        assert!(told(ended)[1].contains("Dropped frames are measured, skipped and lagged ones reported."));
+    }
+
     #[test]
     fn who_comes_after_ten_minutes_begins_another_broadcast() {
         let dir = tempfile::tempdir().unwrap();

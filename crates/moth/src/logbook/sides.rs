@@ -51,6 +51,8 @@ pub struct Sides {
     /// Where each is from, in words.
     pub words: [String; 2],
     called: [String; 2],
+    /// How it is known what was skipped and lagged, where it is on both sides.
+    pub origins: Vec<String>,
 }
 
 impl Sides {
@@ -66,6 +68,7 @@ impl Sides {
             parts,
             words: [words("before", parts[0]), words("after", parts[1])],
             called: [format!("the time before {at}"), format!("the time after {at}")],
+            origins: origins(opened, opened),
         })
     }
 
@@ -79,6 +82,7 @@ impl Sides {
             parts: [part, other],
             words: [words(first, part), words(second, other)],
             called: [called(first, part), called(second, other)],
+            origins: origins(first, second),
         }
     }
 
@@ -87,6 +91,20 @@ impl Sides {
     pub fn called(&self) -> Called<'_> {
         Called { first: &self.called[0], second: &self.called[1] }
     }
+}
+
+/// Counts that are known in two ways are not quite on equal terms.
+fn origins(first: &Opened, second: &Opened) -> Vec<String> {
+    let both = first.origins().into_iter().zip(second.origins());
+    let told = both.filter_map(|((kind, here), (_, there))| {
+        let (here, there) = (here?.word(), there?.word());
+        Some(if here == there {
+            format!("{kind} frames are {here}")
+        } else {
+            format!("{kind} frames are {here} in A and {there} in B")
+        })
+    });
+    told.collect()
 }
 
 /// The parts before and after a moment: from the first second on air, to the last, and no longer than the shorter.

@@ -1,6 +1,7 @@
 //! A broadcast in ten lines: how long, what was lost and when, whose fault it was, what was changed, how it compares with those before,
 //! and what to do before the next.
 
+use moth_core::figure::Origin;
 use moth_core::rate::grouped;
 use moth_core::sentence::capitalised;
 use moth_drawing::evening::Evening;
@@ -34,7 +35,8 @@ pub fn lines(opened: &Opened) -> Result<Vec<String>, Failure> {
     }
     // The first line is what, the others when and for how long.
     let losses = summary::losses(&evening);
-    lines.push(losses.iter().take(2).cloned().collect::<Vec<_>>().join(" "));
+    let what = losses.iter().take(2).cloned().chain(origins(opened));
+    lines.push(what.collect::<Vec<_>>().join(" "));
     if losses.len() > 2 {
         lines.push(losses[2..].join(" "));
     }
@@ -48,6 +50,20 @@ pub fn lines(opened: &Opened) -> Result<Vec<String>, Failure> {
         lines.push(next(opened, &evening));
     }
     Ok(lines)
+}
+
+/// How the counts are known: dropped frames the moth counts itself.
+fn origins(opened: &Opened) -> Option<String> {
+    let told = match opened.origins().map(|(kind, origin)| (kind, origin.map(Origin::word))) {
+        [(_, None), (_, None)] => return None,
+        [(one, Some(word)), (other, same)] if same == Some(word) => format!("{one} and {other} ones {word}"),
+        each => each
+            .into_iter()
+            .filter_map(|(kind, word)| Some(format!("{kind} ones {}", word?)))
+            .collect::<Vec<_>>()
+            .join(", "),
+    };
+    Some(format!("Dropped frames are measured, {told}."))
 }
 
 /// The first of several, and how many more there are.

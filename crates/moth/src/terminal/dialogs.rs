@@ -11,6 +11,7 @@ pub(super) mod exporting;
 pub(super) mod keys;
 
 use choice::Choice;
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use export::Export;
 use moth_core::proposal::Proposal;
 
@@ -50,6 +51,17 @@ pub enum Dialog {
     Over(Vec<String>),
     /// Something is taken away as a file: what, and how.
     Export(Export),
+}
+
+/// What a key does to a text that is being typed, which grows no longer than so many characters.
+pub(super) fn type_into(text: &mut String, key: KeyEvent, longest: usize) {
+    match key.code {
+        KeyCode::Backspace => drop(text.pop()),
+        KeyCode::Char(c) if !key.modifiers.contains(KeyModifiers::CONTROL) && text.chars().count() < longest => {
+            text.push(c)
+        }
+        _ => {}
+    }
 }
 
 /// Something typed that is shown nowhere, not even by its length.

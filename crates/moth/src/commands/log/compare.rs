@@ -3,6 +3,7 @@
 use std::fmt::Write;
 
 use moth_core::history::Second;
+use moth_core::sentence::capitalised;
 use moth_drawing::evening::{Evening, Stretch};
 use moth_drawing::ticks::clock;
 use moth_drawing::{Format, comparison, export};
@@ -124,6 +125,9 @@ fn text(compared: &Comparison, sentence: &str, sides: &Sides) -> String {
         sides.words[1],
         clock(compared.seconds as f64)
     );
+    if !sides.origins.is_empty() {
+        let _ = writeln!(text, "{}.\n", capitalised(&sides.origins.join("; ")));
+    }
     for difference in &compared.differences {
         let measure = difference.measure;
         let known = |mean: Option<f64>| mean.map_or_else(|| "not known".into(), |mean| value(measure, mean));

@@ -1,10 +1,10 @@
 //! What keys do in each dialog.
 
-use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use crossterm::event::{KeyCode, KeyEvent};
 use moth_destination::StreamKey;
 
 use super::choice::Kind;
-use super::{Dialog, Typed, changing, exporting};
+use super::{Dialog, Typed, changing, exporting, type_into};
 use crate::terminal::model::Model;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screens::{logbook, rehearse};
@@ -71,11 +71,8 @@ fn type_key(model: &Model, mut typed: Typed, key: KeyEvent) -> Reaction {
                 Err(error) => error,
             });
         }
-        KeyCode::Backspace => {
-            typed.0.pop();
-        }
-        KeyCode::Char(c) if !key.modifiers.contains(KeyModifiers::CONTROL) => typed.0.push(c),
-        _ => {}
+        // A key that is too long is told once it is entered.
+        _ => type_into(&mut typed.0, key, usize::MAX),
     }
     Reaction::open(Dialog::EnterKey(typed))
 }

@@ -33,6 +33,10 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, palette: Pale
             Span::raw(fit(&compared.sides.words[n], width.saturating_sub(6))),
         ]));
     }
+    if !compared.sides.origins.is_empty() {
+        let told = format!("    {}", compared.sides.origins.join("; "));
+        head.push(Line::styled(fit(&told, width), palette.faint()));
+    }
     head.push(Line::default());
     let head_rows = u16::try_from(head.len()).unwrap_or(u16::MAX);
     let known = |difference: &&Difference| difference.means.iter().any(Option::is_some);

@@ -2,15 +2,15 @@
 
 use std::time::Duration;
 
-use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use crossterm::event::{KeyCode, KeyEvent};
 use moth_core::Snapshot;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 
 use crate::commands::log::note::{LONGEST_NOTE, LONGEST_TITLE};
 use crate::logbook::opened::What;
-use crate::terminal::dialogs::Dialog;
 use crate::terminal::dialogs::export::Subject;
+use crate::terminal::dialogs::{Dialog, type_into};
 use crate::terminal::model::Model;
 use crate::terminal::parts::{evening, evenings, sides};
 use crate::terminal::reaction::Reaction;
@@ -234,13 +234,7 @@ pub(in crate::terminal) fn type_in(model: &mut Model, what: Typing, mut typed: S
             };
             return Reaction::telling(written.err().map(|error| error.to_string()));
         }
-        KeyCode::Backspace => {
-            typed.pop();
-        }
-        KeyCode::Char(c) if !key.modifiers.contains(KeyModifiers::CONTROL) && typed.chars().count() < longest => {
-            typed.push(c);
-        }
-        _ => {}
+        _ => type_into(&mut typed, key, longest),
     }
     Reaction::open(Dialog::EnterLog(what, typed))
 }

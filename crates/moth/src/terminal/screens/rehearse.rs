@@ -13,8 +13,8 @@ use crate::failure::Failure;
 use crate::rehearsal::run::Task;
 use crate::rehearsal::{self, Wanted};
 use crate::rehearsal::{CONFIRMS, SOAK_S, STEP_S, rungs, server_words};
-use crate::terminal::dialogs::Dialog;
 use crate::terminal::dialogs::export::Subject;
+use crate::terminal::dialogs::{Dialog, type_into};
 use crate::terminal::model::Model;
 use crate::terminal::parts::climb::{climbed, climbing};
 use crate::terminal::parts::rungs::{GAVE_WAY, HELD};
@@ -28,7 +28,7 @@ use crate::terminal::style::format::{fit, wrap};
 use crate::terminal::style::palette::Palette;
 use crate::terminal::style::paragraphs::{paint, wrapped};
 use crate::terminal::wish::Wish;
-use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use crossterm::event::{KeyCode, KeyEvent};
 use moth_store::config::Change;
 use std::sync::Arc;
 
@@ -185,13 +185,7 @@ pub(in crate::terminal) fn type_to_do(model: &mut Model, mut typed: String, key:
             let notice = model.preparation.as_mut().and_then(|preparation| preparation.change(&Change::Soak(list)));
             return Reaction { notice, ..Reaction::wish(Wish::Rehearse(RehearsalOrder::Add(text))) };
         }
-        KeyCode::Backspace => {
-            typed.pop();
-        }
-        KeyCode::Char(c) if !key.modifiers.contains(KeyModifiers::CONTROL) && typed.chars().count() < LONGEST => {
-            typed.push(c);
-        }
-        _ => {}
+        _ => type_into(&mut typed, key, LONGEST),
     }
     Reaction::open(Dialog::EnterToDo(typed))
 }

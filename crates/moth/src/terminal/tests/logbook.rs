@@ -163,7 +163,8 @@ async fn every_size_is_drawn() {
             _ => {}
         }
         for (width, height) in [(80, 24), (81, 25), (120, 24), (200, 60), (300, 100)] {
-            drawn(&app, width, height);
+            let shown = drawn(&app, width, height);
+            assert!(shown.contains("The night before the new router"), "{width}x{height}, {stage}:\n{shown}");
         }
     }
 }
