@@ -279,6 +279,11 @@ pub struct Called<'a> {
     pub second: &'a str,
 }
 
+impl Called<'_> {
+    /// As drawings call them, whatever their names are.
+    pub const BY_LETTER: Self = Self { first: "A", second: "B" };
+}
+
 impl Comparison {
     /// What differs, and how sure that is.
     #[must_use]

@@ -151,6 +151,12 @@ fn the_demos_logbook_has_a_dozen_evenings_and_the_routers_nights_differ() {
     let compared = json(&moth(home, &["log", "--demo", "compare", &before, &after, "--json"]));
     let sentence = compared["sentence"].as_str().unwrap();
     assert!(sentence.contains("dropped") && sentence.contains("points fewer"), "{sentence}");
+    for (words, is_named) in [(vec!["named.svg"], true), (vec!["unnamed.svg", "--anonymous"], false)] {
+        text(&moth(home, &[&["log", "--demo", "compare", &before, &after, "--chart"], &words[..]].concat()));
+        let svg = fs::read_to_string(home.join(words[0])).unwrap();
+        assert_eq!(svg.contains("the new router"), is_named, "a title is a name as well");
+        assert_eq!(svg.contains("Against A, B dropped"), !is_named);
+    }
     let within = nr("Repeater");
     let around = json(&moth(home, &["log", "--demo", "compare", &within, "--around", "9:10", "--json"]));
     assert!(around["differences"][0]["told"].as_bool().unwrap(), "{around}");

@@ -1,5 +1,6 @@
 //! What the screens show and what their keys change, apart from the frame around them.
 
+use std::cell::RefCell;
 use std::sync::{Arc, Mutex};
 
 use jiff::{Timestamp, Zoned};
@@ -49,6 +50,8 @@ pub(super) struct Model {
     pub logbook: LogbookView,
     /// Where one looked in the broadcast that goes on, while another is opened.
     set_aside: Option<TimeView>,
+    /// What was looked back at last, of which broadcast of the logbook, if any, and at which second: it is drawn again and again.
+    looked: RefCell<Option<((Option<i64>, usize), Snapshot)>>,
 }
 
 /// Which suspects are looked at.
@@ -76,6 +79,7 @@ impl Model {
             is_made_up: false,
             logbook: LogbookView::default(),
             set_aside: None,
+            looked: RefCell::default(),
         }
     }
 
@@ -128,13 +132,23 @@ impl Model {
     /// How everything stood at the second under the cursor, among all that is known by now; `None` if one looks at now, or if it was
     /// not kept.
     pub(super) fn looked_back_at(&self, now: &Snapshot) -> Option<Snapshot> {
-        if let Some(opened) = self.kept() {
-            let second = self.view.cursor?;
-            return Some(opened.moment(second).unwrap_or_else(|| opened.unknown_at(second)));
+        let second = self.view.cursor?;
+        let of = (self.kept().map(|opened| opened.listed.nr), second);
+        if let Some((known, moment)) = self.looked.borrow().as_ref()
+            && *known == of
+        {
+            return Some(moment.clone().among(now));
         }
-        // The broadcast writes there: it is not to wait until a moment is inflated.
-        let found = lock(&self.chronicle).moment(self.view.cursor?)?;
-        Some(found.read()?.among(now))
+        let moment = match self.kept() {
+            Some(opened) => opened.moment(second).unwrap_or_else(|| opened.unknown_at(second)),
+            None => {
+                // The broadcast writes there: it is not to wait until a moment is inflated.
+                let found = lock(&self.chronicle).moment(second)?;
+                found.read()?
+            }
+        };
+        *self.looked.borrow_mut() = Some((of, moment.clone()));
+        Some(moment.among(now))
     }
 
     /// The second of which is told how everything stood; `None` for now.
@@ -156,6 +170,7 @@ impl Model {
         if self.replay.is_none() && snapshot.is_some() && at(&snapshot) < at(&self.snapshot) {
             // Another broadcast began in the place of the one before.
             (self.began, self.view.cursor) = (None, None);
+            self.looked.take();
         }
         self.snapshot = snapshot.or(self.snapshot.take());
     }

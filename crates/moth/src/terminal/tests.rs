@@ -663,6 +663,24 @@ async fn watched(app: &mut App, slug: &str, deeds: &[(u64, Action)], seconds: u6
 }
 
 #[tokio::test(start_paused = true)]
+async fn the_same_second_of_the_next_broadcast_is_not_that_of_the_one_before() {
+    let mut app = app(None);
+    for (slug, seconds, back, told) in
+        [("archive-sync", 40, 5, "network at fault"), ("calm", 38, 3, "nothing at fault")]
+    {
+        let mut chronicle = Chronicle::with_moments();
+        let last = seen(slug, &[], seconds, |snapshot| chronicle.take(snapshot)).await;
+        app.show(Some(last));
+        *lock(&app.model.chronicle) = chronicle;
+        // Twice: what was looked at before is not looked up again.
+        (0..back).for_each(|_| drop(press(&mut app, KeyCode::Left)));
+        for shown in [drawn(&app, 158, 47), drawn(&app, 158, 47)] {
+            assert!(shown.contains(&format!("at 0:34  {told}")), "{slug}:\n{shown}");
+        }
+    }
+}
+
+#[tokio::test(start_paused = true)]
 async fn looking_back_everything_is_as_it_stood_then() {
     let cut = Action::SetBitrate { video: Bitrate::from_kbps(2250) };
     let mut app = app(None).with(Some(before()));

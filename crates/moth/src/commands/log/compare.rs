@@ -7,7 +7,7 @@ use moth_core::sentence::capitalised;
 use moth_drawing::evening::{Evening, Stretch};
 use moth_drawing::ticks::clock;
 use moth_drawing::{Format, comparison, export};
-use moth_evening::comparison::{Comparison, compare, value};
+use moth_evening::comparison::{Called, Comparison, compare, value};
 use serde::Serialize;
 
 use super::Desk;
@@ -74,7 +74,8 @@ pub(super) fn run(desk: &Desk<'_>, options: &LogCompareOptions) -> Outcome {
         let hide = |evening: Evening| if options.pen.anonymous { evening.anonymous() } else { evening };
         let evenings = [hide(evening(desk, &first, None)?), hide(evening(desk, other, None)?)];
         let side = |n: usize| comparison::Side { evening: &evenings[n], stretch: stretch(sides.parts[n]) };
-        let told = if options.pen.anonymous { evenings[0].names.veil().hide(&sentence) } else { sentence.clone() };
+        // Titles are names as well.
+        let told = if options.pen.anonymous { compared.sentence(Called::BY_LETTER) } else { sentence.clone() };
         let drawing = comparison::draw(side(0), side(1), Some(&told), options.pen.theme());
         drawing.write(to, options.pen.force)?;
     }

@@ -15,6 +15,7 @@ use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::Screen;
 use crate::terminal::wish::Wish;
 use moth_evening::chronicle::standing_now;
+use moth_evening::comparison::Called;
 
 /// What can be taken from a screen.
 pub(in crate::terminal) fn begin(model: &Model, screen: &Screen) -> Reaction {
@@ -145,12 +146,13 @@ fn work(model: &Model, export: &Export) -> Option<Work> {
 /// Both sides of what is compared.
 fn compared(model: &Model, export: &Export) -> Option<Work> {
     let compared = model.logbook.compared.as_ref()?;
-    let mut sentence = compared.sentence.clone();
-    let mut side = |n: usize| {
+    // Titles are names as well.
+    let sentence =
+        if export.is_anonymous { compared.result.sentence(Called::BY_LETTER) } else { compared.sentence.clone() };
+    let side = |n: usize| {
         let opened = compared.broadcasts[n].as_deref().or(model.kept())?;
         let mut evening = opened.evening(None);
         if export.is_anonymous {
-            sentence = evening.names.veil().hide(&sentence);
             evening = evening.anonymous();
         }
         let part = compared.sides.parts[n];
