@@ -50,8 +50,17 @@ pub(super) struct Model {
     pub logbook: LogbookView,
     /// Where one looked in the broadcast that goes on, while another is opened.
     set_aside: Option<TimeView>,
-    /// What was looked back at last, of which broadcast of the logbook, if any, and at which second: it is drawn again and again.
-    looked: RefCell<Option<((Option<i64>, usize), Snapshot)>>,
+    /// What was looked back at last: it is drawn again and again.
+    looked: RefCell<Option<LookedAt>>,
+}
+
+/// A moment that was looked back at.
+#[derive(Debug)]
+struct LookedAt {
+    /// The number of the past broadcast, if it is one of the logbook.
+    nr: Option<i64>,
+    second: usize,
+    moment: Snapshot,
 }
 
 /// Which suspects are looked at.
@@ -133,11 +142,10 @@ impl Model {
     /// not kept.
     pub(super) fn looked_back_at(&self, now: &Snapshot) -> Option<Snapshot> {
         let second = self.view.cursor?;
-        let of = (self.kept().map(|opened| opened.listed.nr), second);
-        if let Some((known, moment)) = self.looked.borrow().as_ref()
-            && *known == of
+        let nr = self.kept().map(|opened| opened.listed.nr);
+        if let Some(looked) = self.looked.borrow().as_ref().filter(|looked| (looked.nr, looked.second) == (nr, second))
         {
-            return Some(moment.clone().among(now));
+            return Some(looked.moment.clone().among(now));
         }
         let moment = match self.kept() {
             Some(opened) => opened.moment(second).unwrap_or_else(|| opened.unknown_at(second)),
@@ -147,7 +155,7 @@ impl Model {
                 found.read()?
             }
         };
-        *self.looked.borrow_mut() = Some((of, moment.clone()));
+        *self.looked.borrow_mut() = Some(LookedAt { nr, second, moment: moment.clone() });
         Some(moment.among(now))
     }
 
