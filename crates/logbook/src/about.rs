@@ -121,7 +121,7 @@ impl Listed {
         words.to_lowercase()
     }
 
-    /// Its title, else the server and how it came here.
+    /// Its title, else what it is and its number.
     #[must_use]
     pub fn name(&self) -> String {
         if self.title.is_empty() { format!("{} {}", self.about.kind.word(), self.nr) } else { self.title.clone() }

@@ -161,16 +161,18 @@ pub fn pack(seconds: &[Second], machines: &[&[Load]]) -> Vec<u8> {
     }
     columns.retain(|(_, values)| values.iter().any(|value| *value != UNKNOWN));
     let header = Header { seconds: seconds.len(), columns: columns.iter().map(|(name, _)| name.clone()).collect() };
-    let mut packed = DeflateEncoder::new(Vec::new(), Compression::default());
-    // Into memory, and of plain words and numbers: neither can fail.
-    let _ = serde_json::to_writer(&mut packed, &header);
-    let _ = packed.write_all(b"\n");
+    // Put together first: each write to a deflater costs as much as many bytes do.
+    let mut plain = Vec::new();
+    // Into memory, and of plain words and numbers: it cannot fail.
+    let _ = serde_json::to_writer(&mut plain, &header);
+    plain.push(b'\n');
     for (_, values) in &columns {
         for byte in 0..4 {
-            let plane: Vec<u8> = values.iter().map(|value| value.to_le_bytes()[byte]).collect();
-            let _ = packed.write_all(&plane);
+            plain.extend(values.iter().map(|value| value.to_le_bytes()[byte]));
         }
     }
+    let mut packed = DeflateEncoder::new(Vec::new(), Compression::default());
+    let _ = packed.write_all(&plain);
     packed.finish().unwrap_or_default()
 }
 

@@ -108,7 +108,7 @@ impl Logbook {
     }
 
     /// Every broadcast that is looked for, the newest first. What is told of one that goes on, or was cut off, is up to ten seconds older
-    /// than what is kept of it.
+    /// than what is kept of it, and after an hour on air up to a minute.
     ///
     /// # Errors
     /// [`LogbookError`].

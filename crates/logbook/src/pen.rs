@@ -27,6 +27,10 @@ pub(crate) const STRETCH: usize = 256;
 const WAITING: usize = 300;
 /// What the list shows is written each so many seconds, and at the end. Ours.
 const DIGEST_EACH: usize = 10;
+/// A broadcast that is longer, in seconds, is gone through more seldom for that: it is all of it that is gone through. Ours.
+const LONG: usize = 3600;
+/// What the list shows of a long one is written each so many seconds. Ours.
+const DIGEST_LONG_EACH: usize = 60;
 /// Seconds that are kept from before the broadcaster came. Ours.
 const BEFORE: usize = 3;
 /// Of verdicts only the newest still changes, of marks none, and of trials as many as a snapshot tells of.
@@ -210,7 +214,8 @@ impl Pen {
         bytes += entries.write(1, self.chronicle.marks())?;
         bytes += entries.write(2, self.chronicle.trials())?;
         let mut digested_at = self.digested_at;
-        if self.is_ended || until >= digested_at + DIGEST_EACH || self.nr.is_none() {
+        let each = if until - self.first_second.min(until) < LONG { DIGEST_EACH } else { DIGEST_LONG_EACH };
+        if self.is_ended || until >= digested_at + each || self.nr.is_none() {
             let seconds: Vec<Second> = seconds(history, self.first_second, until);
             let digest = json(&Digest::of(&seconds, self.chronicle.verdicts(), self.chronicle.trials()));
             let sql = "UPDATE broadcast SET digest = ?2, ended = ?3, bytes = ?4 WHERE nr = ?1";

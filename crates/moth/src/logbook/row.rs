@@ -3,6 +3,8 @@
 use moth_core::rate::grouped;
 use moth_core::suspects::Cause;
 use moth_evening::digest::{Blamed, Digest, Slice};
+use moth_logbook::Listed;
+use moth_logbook::about::Kind;
 
 /// A slice of its length: higher the more was lost.
 #[must_use]
@@ -34,6 +36,16 @@ pub(crate) fn blamed_words(blamed: &Blamed) -> String {
     format!("{}: {}", blamed.fault.word(), blamed.cause.map_or("cause unknown", Cause::words))
 }
 
+/// Its title, and what it is if it was no broadcast: what a rehearsal lost, it lost on purpose.
+#[must_use]
+pub(crate) fn titled(one: &Listed) -> String {
+    match (one.about.kind, one.title.as_str()) {
+        (Kind::Broadcast, title) => title.to_owned(),
+        (kind, "") => kind.word().to_owned(),
+        (kind, title) => format!("{}, {title}", kind.word()),
+    }
+}
+
 /// How many there are, and what they take.
 #[must_use]
 pub(crate) fn taken(broadcasts: usize, bytes: u64) -> String {
@@ -55,6 +67,7 @@ pub(crate) fn size(bytes: u64) -> String {
 mod tests {
     use super::*;
     use moth_evening::evening::Lost;
+    use moth_logbook::About;
 
     #[test]
     fn a_slice_is_higher_the_more_was_lost_and_nothing_is_not_nobody() {
@@ -64,6 +77,31 @@ mod tests {
         assert_eq!(drawn, "·▂▄▆█");
         assert_eq!(bar(Slice { dark_s: 3, ..lost(0) }), '█');
         assert_eq!(bar(Slice::default()), ' ');
+    }
+
+    #[test]
+    fn what_was_no_broadcast_is_called_what_it_was() {
+        let one = |kind, title: &str| Listed {
+            nr: 1,
+            about: About {
+                began: "2026-11-27T20:00:00Z[UTC]".parse().unwrap(),
+                kind,
+                is_made_up: true,
+                setup: String::new(),
+                service: String::new(),
+                told: Default::default(),
+            },
+            first_second: 0,
+            title: title.into(),
+            note: String::new(),
+            is_ended: true,
+            thinned: 0,
+            digest: Digest::default(),
+            bytes: 0,
+        };
+        assert_eq!(titled(&one(Kind::Broadcast, "First night")), "First night");
+        assert_eq!(titled(&one(Kind::Rehearsal, "")), "rehearsal");
+        assert_eq!(titled(&one(Kind::Recording, "First night")), "recording, First night");
     }
 
     #[test]

@@ -126,14 +126,15 @@ fn span(part: Part) -> String {
 
 fn short(opened: &Opened) -> String {
     let title = &opened.listed.title;
-    if title.is_empty() { format!("broadcast {}", opened.listed.nr) } else { format!("\u{201c}{title}\u{201d}") }
+    let kind = opened.listed.about.kind.word();
+    if title.is_empty() { format!("{kind} {}", opened.listed.nr) } else { format!("\u{201c}{title}\u{201d}") }
 }
 
 fn name(opened: &Opened) -> String {
     let title = &opened.listed.title;
     let title = if title.is_empty() { String::new() } else { format!(" \u{201c}{title}\u{201d}") };
     let when = opened.listed.began_words();
-    format!("broadcast {}{title}, {when}", opened.listed.nr)
+    format!("{} {}{title}, {when}", opened.listed.about.kind.word(), opened.listed.nr)
 }
 
 #[cfg(test)]

@@ -214,6 +214,14 @@ impl App {
         if code == KeyCode::Esc && self.model.kept().is_some() && self.screen.name != screens::logbook::SCREEN.name {
             return Reaction { screen: Some(screens::logbook::SCREEN.name), ..Reaction::none() };
         }
+        // What is taken away from the list is the broadcast under its cursor: it is opened for that.
+        let is_list = self.screen.name == screens::logbook::SCREEN.name && self.model.logbook.is_list();
+        if is_list && matches!(code, KeyCode::Char('e' | 'E')) {
+            self.model.open_kept();
+            if self.model.kept().is_none() {
+                return Reaction::tell("no broadcast is under the cursor");
+            }
+        }
         let step = |by: usize| {
             let at = screens::ALL.iter().position(|screen| *screen == self.screen).unwrap_or(0);
             screens::ALL[(at + by) % screens::ALL.len()]

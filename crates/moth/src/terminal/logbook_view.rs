@@ -143,6 +143,11 @@ impl LogbookView {
         }
     }
 
+    /// Whether the list is what is shown: nothing is opened or compared.
+    pub(super) fn is_list(&self) -> bool {
+        self.plan.is_some() && self.opened.is_none() && self.compared.is_none()
+    }
+
     /// Opens the one under the cursor.
     pub(super) fn open(&mut self) -> bool {
         self.station = 0;

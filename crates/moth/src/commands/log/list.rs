@@ -15,7 +15,7 @@ use super::Desk;
 use crate::cli::log::LogListOptions;
 use crate::failure::{Failure, Outcome};
 use crate::logbook::plan::limits_in;
-use crate::logbook::row::{bar, blamed_words, lost_words};
+use crate::logbook::row::{bar, blamed_words, lost_words, titled};
 use crate::system::out;
 
 /// A broadcast in JSON.
@@ -116,8 +116,8 @@ pub(super) fn run(desk: &Desk<'_>, options: &LogListOptions) -> Outcome {
 fn line(one: &Listed) -> String {
     let digest = &one.digest;
     let drawn: String = digest.slices.iter().map(|slice: &Slice| bar(*slice)).collect();
-    let said = match (&one.title, digest.blamed.first()) {
-        (title, None) => title.clone(),
+    let said = match (titled(one), digest.blamed.first()) {
+        (title, None) => title,
         (title, Some(blamed)) if title.is_empty() => said(blamed, digest.blamed.len()),
         (title, Some(blamed)) => format!("{}; {title}", said(blamed, digest.blamed.len())),
     };

@@ -3,12 +3,13 @@
 use moth_core::suspects::Fault;
 use moth_evening::digest::Slice;
 use moth_logbook::Listed;
+use moth_logbook::about::Kind;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 use ratatui::text::{Line, Span};
 
-use crate::logbook::row::{bar, blamed_words, lost_words, taken};
+use crate::logbook::row::{bar, blamed_words, lost_words, taken, titled};
 use crate::terminal::logbook_view::LogbookView;
 use crate::terminal::style::format::{clock, fit, wrap};
 use crate::terminal::style::palette::Palette;
@@ -96,18 +97,23 @@ fn row(one: &Listed, is_under: bool, is_first: bool, width: u16, palette: Palett
     let fault = digest.blamed.first();
     let mut said = fault.map(blamed_words).unwrap_or_default();
     if is_narrow(width) {
-        said = fault.map_or_else(String::new, |blamed| blamed.fault.word().to_owned());
+        // That it was a rehearsal matters more than what was lost in it.
+        said = match (fault, one.about.kind) {
+            (None, _) => String::new(),
+            (Some(_), kind @ Kind::Rehearsal) => kind.word().to_owned(),
+            (Some(blamed), _) => blamed.fault.word().to_owned(),
+        };
     } else if digest.blamed.len() > 1 {
         said.push_str(&format!(" and {} more", digest.blamed.len() - 1));
     }
-    let title = &one.title;
+    let title = titled(one);
     let tone = fault.map_or_else(Style::new, |blamed| palette.fault(blamed.fault));
     // The title is the user's own: where there is room for both, what was at fault is cut before it.
     let left = room.saturating_sub(title.chars().count() + 3);
     if title.is_empty() || !said.is_empty() && left < 20 {
         spans.push(Span::styled(fit(&said, room), tone));
     } else if said.is_empty() {
-        spans.push(Span::styled(fit(title, room), plain));
+        spans.push(Span::styled(fit(&title, room), plain));
     } else {
         let said = fit(&said, left);
         // Titles stand below each other, as far as that goes.

@@ -69,7 +69,7 @@ fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
             let mut keys = vec![("Enter", "open"), ("/", "find")];
             keys.push(("c", if view.first.is_some() { "compare with it" } else { "compare" }));
             keys.extend((!view.words.is_empty() || view.first.is_some()).then_some(("Esc", "all of them")));
-            keys.extend([("t o", "title, note"), ("d", "remove")]);
+            keys.extend([("t o", "title, note"), ("e E", "export, report"), ("d", "remove")]);
             keys
         }
     }

@@ -99,6 +99,23 @@ fn before_and_after_a_change_are_compared_and_taken_away() {
 }
 
 #[test]
+fn from_the_list_the_evening_under_the_cursor_is_taken_away() {
+    let mut app = opened(Some(quiet()));
+    go_to(&mut app, "Repeater");
+    type_char(&mut app, 'E');
+    let job = exported(&mut app);
+    let Work::Report(evening, _) = &job.work else { panic!("{job:?}") };
+    let nr = app.model.kept().unwrap().listed.nr;
+    assert!(evening.source.contains(&format!("broadcast {nr} of the logbook")), "{}", evening.source);
+    press(&mut app, KeyCode::Esc);
+    type_char(&mut app, '/');
+    "no such evening".chars().for_each(|c| drop(type_char(&mut app, c)));
+    press(&mut app, KeyCode::Enter);
+    type_char(&mut app, 'e');
+    assert!(app.dialog.is_none() && drawn(&app, 158, 47).contains("no broadcast is under the cursor"));
+}
+
+#[test]
 fn an_evening_is_found_named_and_removed_once_one_agrees() {
     let mut app = opened(Some(quiet()));
     let type_in = |app: &mut App, text: &str| text.chars().for_each(|c| drop(type_char(app, c)));
