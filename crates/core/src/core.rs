@@ -148,7 +148,7 @@ impl Core {
             self.link.broadcast_begins(at);
             self.diary.broadcaster_came(at);
         } else {
-            self.broadcast.ends();
+            self.broadcast.ends(self.now);
             self.diary.broadcaster_left(at);
         }
     }
@@ -231,7 +231,7 @@ impl Core {
 mod tests {
     use super::*;
     use crate::figure::Origin;
-    use crate::reading::{Automatics, ConnectionFigures, Probe, ProbeTarget};
+    use crate::reading::{Automatics, ConnectionFigures, Probe, ProbeTarget, VideoFrame};
 
     /// A core that heard this, one reading each second.
     fn heard(readings: Vec<Observation>) -> Core {
@@ -317,6 +317,29 @@ mod tests {
         assert_eq!(wish(Some(12.0), true), away);
         assert_eq!(wish(None, false), away, "nothing was asked: nothing is known to be silent");
         assert_eq!(wish(None, true), None, "it is the line that is gone");
+    }
+
+    #[test]
+    fn every_frame_counts_also_those_of_the_second_in_which_the_broadcaster_leaves_or_comes_again() {
+        let mut core = heard(Vec::new());
+        let mut take = |at_ms, what| core.take(&Reading { at: Moment::from_ms(at_ms), origin: Origin::Measured, what });
+        let mut frames = 0;
+        for (from_ms, until_ms) in [(300, 2700), (2800, 4400)] {
+            take(from_ms, Observation::Broadcaster { present: true });
+            for at_ms in (from_ms..until_ms).step_by(20) {
+                take(
+                    at_ms,
+                    Observation::Video(VideoFrame { time_ms: at_ms as u32, bytes: 9000, ..VideoFrame::default() }),
+                );
+                frames += 1;
+            }
+            take(until_ms, Observation::Broadcaster { present: false });
+        }
+        core.pass_to(Moment::from_ms(6000));
+        let history = core.snapshot(Moment::from_ms(6000)).history;
+        let due: Vec<Option<u32>> = (0..6).map(|n| history.get(n).and_then(|second| second.due)).collect();
+        assert_eq!(due.iter().flatten().sum::<u32>(), frames);
+        assert_eq!(due, [Some(35), Some(50), Some(45), Some(50), Some(20), None]);
     }
 
     #[test]

@@ -154,7 +154,7 @@ fn calm_confidence(facts: &Facts) -> f64 {
 
 fn calm_sentence(facts: &Facts) -> String {
     if !facts.broadcasting {
-        "No broadcaster yet.".into()
+        "Nobody broadcasts.".into()
     } else if facts.silent_s > SILENT_S {
         format!(
             "Neither picture nor sound has come from the broadcaster for {:.0} s: it stands still, or the way to it is broken.",

@@ -72,6 +72,13 @@ impl Trail {
         let before = self.points.iter().rev().find(|(at, _)| *at <= from).map_or(0.0, |(_, total)| *total);
         self.total - before
     }
+
+    /// How much was counted from then on, at that very moment as well: of seconds that follow each other, each has what is its own.
+    #[must_use]
+    pub fn since(&self, from: Moment) -> f64 {
+        let before = self.points.iter().rev().find(|(at, _)| *at < from).map_or(0.0, |(_, total)| *total);
+        self.total - before
+    }
 }
 
 /// A value that goes up and down, remembered for [`REACH`].

@@ -416,7 +416,7 @@ fn when_a_real_server_is_killed_a_key_moves_the_broadcast_to_another() {
     terminal.keys("y");
     terminal.shows(&format!("Every frame offered arrives at 127.0.0.1:{}", second.port), 15);
     ended_well(ffmpeg);
-    terminal.shows("No broadcaster yet.", 15);
+    terminal.shows("Nobody broadcasts.", 15);
     let recordings = second.recordings();
     assert!(first_flags(&recordings[0]).starts_with('K'), "it begins at a keyframe");
     assert!(frames(&recordings[0], "v") > 60);

@@ -11,7 +11,7 @@ use bitrate::BitrateKnown;
 pub(super) use bitrate::Unheeded;
 use losses::Losses;
 
-use super::STALE;
+use super::{SECOND, STALE};
 use crate::action::Action;
 use crate::facts::{CLEAR, RATES};
 use crate::figure::Origin;
@@ -31,6 +31,15 @@ const LATE_MS: f64 = 150.0;
 const LATE_GROWS: f64 = 20.0;
 /// A picture lasts so long where its rate is not known, in milliseconds. Ours.
 const USUAL_INTERVAL_MS: f64 = 33.0;
+
+/// Frames of one second, as far as somebody was on air in it.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub(super) struct Counted {
+    pub offered: u32,
+    pub skipped: u32,
+    /// `None` if nobody could tell.
+    pub lagged: Option<u32>,
+}
 
 /// The broadcast on air, or what is known while nobody is.
 #[derive(Debug, Clone, Default)]
@@ -60,6 +69,8 @@ pub(super) struct Broadcast {
     has_lagged: bool,
     /// Since when frames come ever later.
     behind_since: Option<Moment>,
+    /// What was counted in the second in which a broadcaster left, until it did.
+    parted: Option<Counted>,
     /// Freezes of the picture itself.
     pub freezes: Freezes,
     pub render_ms: Gauge,
@@ -76,8 +87,39 @@ impl Broadcast {
     }
 
     /// It left.
-    pub(super) fn ends(&mut self) {
-        *self = Self { has_lagged: self.has_lagged, stream: self.standing, ..self.carried_over() };
+    pub(super) fn ends(&mut self, at: Moment) {
+        let second = Duration::from_secs(at.since(Moment::START).as_secs());
+        let parted = self.counted_since(Moment::after(second));
+        *self = Self { has_lagged: self.has_lagged, stream: self.standing, parted, ..self.carried_over() };
+    }
+
+    /// The frames of the second that ends; `None` if nobody was on air in it.
+    pub(super) fn count_second(&mut self, end: Moment) -> Option<Counted> {
+        let here = self.counted_since(end.before(SECOND));
+        // Who left within it was on air for a part of it.
+        match (self.parted.take(), here) {
+            (Some(before), Some(here)) => Some(Counted {
+                offered: before.offered + here.offered,
+                skipped: before.skipped + here.skipped,
+                lagged: before
+                    .lagged
+                    .zip(here.lagged)
+                    .map(|(before, here)| before + here)
+                    .or(before.lagged)
+                    .or(here.lagged),
+            }),
+            (before, here) => here.or(before),
+        }
+    }
+
+    fn counted_since(&self, from: Moment) -> Option<Counted> {
+        self.since?;
+        let count = |trail: &Trail| trail.since(from).round() as u32;
+        Some(Counted {
+            offered: count(&self.offered),
+            skipped: count(self.skipped.counted().0),
+            lagged: self.is_lagged_known().then(|| count(self.lagged.counted().0)),
+        })
     }
 
     /// What outlives a broadcast: what is meant, what holds of whoever comes, and the totals of the evening.
@@ -88,6 +130,7 @@ impl Broadcast {
             meant_bitrate_changed_at: self.meant_bitrate_changed_at,
             skipped: self.skipped.carried_over(),
             lagged: self.lagged.carried_over(),
+            parted: self.parted,
             freezes: self.freezes,
             ..Self::default()
         }
@@ -339,7 +382,7 @@ mod tests {
             broadcast.video(at(ms), &VideoFrame { bytes: 100_000, ..VideoFrame::default() });
         }
         assert!(broadcast.is_lagged_known() && broadcast.bitrate_set().is_none());
-        broadcast.ends();
+        broadcast.ends(at(2500));
         assert_eq!(broadcast.stream, StreamFacts { takes_bitrate: true, ..StreamFacts::default() });
         broadcast.begins(at(3000));
         assert!(!broadcast.is_lagged_known(), "the next one reports nothing so far");
@@ -422,7 +465,7 @@ mod tests {
         // What is said later says nothing of that.
         broadcast.stated(StreamFacts { width: Some(1280), ..nothing });
         assert_eq!(broadcast.stream, StreamFacts { width: Some(1280), ..all });
-        broadcast.ends();
+        broadcast.ends(Moment::from_ms(2500));
         assert_eq!(broadcast.stream, nothing);
     }
 

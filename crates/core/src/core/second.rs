@@ -11,10 +11,10 @@ impl Core {
     /// The second that ends now.
     pub(super) fn second(&mut self, end: Moment) -> Second {
         let frozen_ms = self.diary.newly_frozen_ms(self.relayed.freezes.and(self.broadcast.freezes).total_ms);
+        let counted = self.broadcast.count_second(end);
         let (broadcast, relayed, link, machines) = (&self.broadcast, &self.relayed, &self.link, &self.machines);
         let on_air = broadcast.is_on_air();
-        let count = |trail: &Trail| trail.within(end, SECOND).round() as u32;
-        let (offered, skipped) = (count(&broadcast.offered), count(broadcast.skipped.counted().0));
+        let count = |trail: &Trail| trail.since(end.before(SECOND)).round() as u32;
         // Over a keyframe interval, so that the lane does not swing with the keyframes.
         let rate = |rate: Bitrate| on_air.then(|| rate.kbps() as f32);
         let small = |value: Option<f64>| value.map(|v| v as f32);
@@ -24,11 +24,11 @@ impl Core {
             sent_kbps: rate(Bitrate::of(relayed.sent_bytes.within(end, RATES), RATES)),
             queue_ms: if on_air { small(relayed.queue_ms.highest(end, SECOND)) } else { None },
             rtt_ms: small(link.rtt_ms.highest(end, SECOND)),
-            due: on_air.then(|| offered.saturating_add(skipped)),
+            due: counted.map(|counted| counted.offered.saturating_add(counted.skipped)),
             frozen_ms: on_air.then_some(frozen_ms),
-            dropped: on_air.then(|| count(&relayed.dropped)),
-            skipped: on_air.then_some(skipped),
-            lagged: (on_air && broadcast.is_lagged_known()).then(|| count(broadcast.lagged.counted().0)),
+            dropped: counted.map(|_| count(&relayed.dropped)),
+            skipped: counted.map(|counted| counted.skipped),
+            lagged: counted.and_then(|counted| counted.lagged),
             cpu: small(machines.cpu.mean(end, NOW)),
             gpu: small(machines.gpu_render.mean(end, NOW)),
             gpu_encode: small(machines.gpu_encode.mean(end, NOW)),
