@@ -18,9 +18,9 @@ use log::LogOptions;
 #[derive(Debug, Parser)]
 #[command(name = "moth", version, max_term_width = 100)]
 pub struct Cli {
-    /// What to do.
+    /// What to do; without a word, the screen leads from nothing to a watched broadcast.
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
 
     /// Setups and services.
     #[command(flatten)]
@@ -482,6 +482,10 @@ pub struct SetupOptions {
     /// The setup to use from now on
     #[arg(value_name = "NAME")]
     pub name: Option<String>,
+
+    /// Print an example with all that a configuration can hold, with a comment on each
+    #[arg(long, conflicts_with = "name")]
+    pub example: bool,
 }
 
 /// `moth key`

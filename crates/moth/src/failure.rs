@@ -44,6 +44,12 @@ pub enum Failure {
     /// There is no usual place.
     #[error("this user has no home folder to keep a configuration in; name a file with --config")]
     NoHome,
+    /// There is no setup at all.
+    #[error("there is no setup yet: `moth` by itself leads to one, on the screen ({} is where it is kept)", path.display())]
+    NoSetupYet {
+        /// Which file.
+        path: PathBuf,
+    },
     /// There is no setup to use.
     #[error("no setup is chosen in {}: name one with --setup, or with `setup = \"NAME\"` in the file", path.display())]
     NoSetup {
@@ -290,6 +296,9 @@ pub enum Failure {
     /// A full screen was asked for, and there is no terminal.
     #[error("this is not a terminal, so there is no full screen to show; --headless prints JSON lines instead")]
     NoTerminal,
+    /// The same where nothing was asked for.
+    #[error("this is not a terminal, so there is no screen to begin on; `moth --help` tells what else there is")]
+    NoTerminalToBegin,
     /// The same for a replay, which has no lines.
     #[error("this is not a terminal, so there is no screen to replay on; `moth judge FILE` tells the verdicts instead")]
     NoTerminalToReplay,

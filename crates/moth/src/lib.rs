@@ -42,6 +42,8 @@ use outlets::OutletPlan;
 use recordings::writer::Recording;
 use system::out::complain;
 use system::{descriptors, logging};
+use terminal::first_minute::FirstMinute;
+use terminal::style::palette::Palette;
 
 /// Runs the command and gives its exit status.
 pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
@@ -58,11 +60,15 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         }
     };
     // These have logs of their own, or a screen that a warning would spoil.
-    if !matches!(cli.command, Command::Watch(_) | Command::Demo(_) | Command::Replay(_) | Command::Rehearse(_)) {
+    let has_its_own = |command: &Command| {
+        matches!(command, Command::Watch(_) | Command::Demo(_) | Command::Replay(_) | Command::Rehearse(_))
+    };
+    if !cli.command.as_ref().is_none_or(has_its_own) {
         logging::warnings();
     }
     descriptors::raise();
-    let outcome = match cli.command {
+    let Some(command) = cli.command else { return status(begin(cli.in_use)) };
+    let outcome = match command {
         Command::Demo(options) if options.list => commands::demo::list_evenings(),
         Command::Demo(options) => show(&options.show, &cli.in_use, || commands::demo::plan(&options)),
         Command::Watch(options) => show(&options.show, &cli.in_use, || commands::watch::plan(&options, &cli.in_use)),
@@ -84,6 +90,24 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Look => return if live::onlooker::look().is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE },
     };
     status(outcome.map(|()| true))
+}
+
+/// The first minute, and then the broadcast it leads to.
+fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
+    // As `moth watch` alone would be.
+    let Ok(Cli { command: Some(Command::Watch(watch)), .. }) = Cli::try_parse_from(["moth", "watch"]) else {
+        return Err(Failure::Fault);
+    };
+    let mut first = FirstMinute::open(&in_use, &watch.listen, Palette::from_environment())?;
+    loop {
+        let Some(setup) = terminal::begin(&mut first)? else { return Ok(true) };
+        in_use.setup = Some(setup);
+        match commands::watch::plan(&watch, &in_use) {
+            Ok(plan) => return show(&watch.show, &in_use, || Ok(plan)).map(|()| true),
+            // What stands in the way can be entered there.
+            Err(failure) => first.tell(failure.to_string()),
+        }
+    }
 }
 
 /// Begins a broadcast and shows it, on the whole screen or as lines.
@@ -110,9 +134,6 @@ fn status(outcome: Result<bool, Failure>) -> ExitCode {
 
 /// What is wrong with the arguments, without the lines on usage.
 fn in_one_line(error: &clap::Error) -> String {
-    if error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand {
-        return "say what to do".into();
-    }
     let unknown = match error.get(ContextKind::InvalidArg) {
         Some(ContextValue::String(word)) if error.kind() == ErrorKind::UnknownArgument => Some(word),
         _ => None,

@@ -88,6 +88,9 @@ impl SetupInUse {
         let places = places(options)?;
         let file = ConfigFile::at(places.config);
         let config = file.read()?;
+        if config.setups.is_empty() {
+            return Err(Failure::NoSetupYet { path: file.path().to_owned() });
+        }
         let name = options.setup.clone().or_else(|| config.setup.clone());
         // With one setup only there is nothing to choose.
         let name = name.or_else(|| config.setups.keys().next().filter(|_| config.setups.len() == 1).cloned());
@@ -374,9 +377,8 @@ fn from_command(command: &[String], service: &str) -> Result<StreamKey, Failure>
 pub fn of_the_demo() -> Result<(SetupInUse, tempfile::TempDir), Failure> {
     let dir = tempfile::tempdir().map_err(Failure::system("a folder for the demo could not be made"))?;
     let config: PathBuf = dir.path().join("moth.toml");
-    let in_use = SetupInUse::open(&SetupInUseOptions { config: Some(config), setup: None })?;
-    in_use.file.create()?;
-    Ok((in_use, dir))
+    ConfigFile::at(config.clone()).create()?;
+    Ok((SetupInUse::open(&SetupInUseOptions { config: Some(config), setup: None })?, dir))
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@ pub mod app;
 mod broadcast;
 mod device;
 mod dialogs;
+pub(crate) mod first_minute;
 mod frame;
 mod logbook_view;
 mod model;
@@ -50,6 +51,7 @@ use crate::system::{out, signals};
 use app::App;
 use broadcast::{Acts, Tests, Wiring};
 use device::Device;
+use first_minute::{FirstMinute, Wanted};
 use moth_evening::chronicle::Chronicle;
 use preparation::Preparation;
 use rehearsing::{RehearsalOrder, RehearsalPlan};
@@ -64,6 +66,40 @@ const CALM_EACH: Duration = Duration::from_millis(400);
 /// Draws the screen as it stands.
 pub fn draw(frame: &mut ratatui::Frame<'_>, app: &App) {
     frame::draw(frame, app);
+}
+
+/// Leads from nothing to a broadcast; gives the setup to go live with, or `None` if it was left.
+pub(crate) fn begin(first: &mut FirstMinute) -> Result<Option<String>, Failure> {
+    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
+        return Err(Failure::NoTerminalToBegin);
+    }
+    let failed = || Failure::system("the terminal could not be used");
+    let (went_on, stopping) =
+        (signals::notice_going_on().map_err(failed())?, signals::notice_stopping().map_err(failed())?);
+    let mut device = Device::enter().map_err(failed())?;
+    loop {
+        if stopping.load(Ordering::Acquire) {
+            return Ok(None);
+        }
+        if went_on.swap(false, Ordering::AcqRel) {
+            device.take_back().map_err(failed())?;
+        }
+        device.draw(|frame| first_minute::draw(frame, first)).map_err(failed())?;
+        if !device::wait_for_input(CALM_EACH) {
+            return Ok(None);
+        }
+        while event::poll(Duration::ZERO).map_err(failed())? {
+            match first.take(&event::read().map_err(failed())?) {
+                Some(Wanted::Quit) => return Ok(None),
+                Some(Wanted::GoLive(setup)) => return Ok(Some(setup)),
+                Some(Wanted::Copy(text)) => {
+                    device::copy(&text);
+                    first.tell(format!("{text} is copied, if your terminal lets programs copy"));
+                }
+                None => {}
+            }
+        }
+    }
 }
 
 /// Runs the full screen until it is quit or the time is over.

@@ -1,5 +1,7 @@
 //! Setups and services, in a TOML file that people edit and the program changes value by value.
 
+mod edits;
+
 use std::collections::BTreeMap;
 use std::io;
 use std::ops::Range;
@@ -12,10 +14,11 @@ use moth_plan::service::Service;
 use moth_plan::setup::{ServerChoice, Setup};
 use moth_plan::text::Size;
 use serde::Deserialize;
-use toml_edit::{Document, DocumentMut, Item, Value};
+use toml_edit::{Document, DocumentMut, Item, TableLike, Value};
 
 use crate::bounded;
 use crate::overwrite::overwrite;
+pub use edits::{ServiceEntry, SetupEntry, free_name};
 
 /// What a file begins with: the made-up service of the demo, with a comment on everything.
 pub const TEMPLATE: &str = include_str!("template.toml");
@@ -89,6 +92,17 @@ pub enum ConfigError {
         /// The setups there are.
         known: Vec<String>,
     },
+    /// Nothing can be called that.
+    #[error("a setup's name is up to 40 small letters, digits and hyphens")]
+    NoName,
+    /// There is a setup of that name.
+    #[error("there is a setup `{name}` already in {}; choose another name", path.display())]
+    Taken {
+        /// The name.
+        name: String,
+        /// Which file.
+        path: PathBuf,
+    },
 }
 
 fn list(names: &[String]) -> String {
@@ -161,7 +175,7 @@ impl ConfigFile {
         self.path.exists()
     }
 
-    /// What it holds; what the template holds, if it is not there.
+    /// What it holds; nothing, if it is not there.
     ///
     /// # Errors
     /// [`ConfigError`] if it cannot be read, or says something that cannot be.
@@ -173,7 +187,7 @@ impl ConfigFile {
         let fail = |error| ConfigError::Io { path: self.path.clone(), what: "read", error };
         match bounded::read(&self.path, LONGEST) {
             Ok(text) => Ok(text),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(TEMPLATE.to_owned()),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(String::new()),
             Err(error) => Err(fail(error)),
         }
     }
@@ -213,7 +227,7 @@ impl ConfigFile {
     /// [`ConfigError`]; the file is then as it was. One that cannot be read is never written.
     pub fn change(&self, setup: &str, change: &Change) -> Result<Config, ConfigError> {
         let (field, value) = change.field();
-        self.edit(setup, |document| put(&mut document["setups"][setup], field, value))
+        self.edit(setup, |document| put_deep(document, &["setups", setup], field, value))
     }
 
     /// Makes a setup the one in use.
@@ -221,23 +235,34 @@ impl ConfigFile {
     /// # Errors
     /// As [`ConfigFile::change`].
     pub fn choose(&self, setup: &str) -> Result<Config, ConfigError> {
-        self.edit(setup, |document| put(document.as_item_mut(), "setup", setup.into()))
+        self.edit(setup, |document| put_deep(document, &[], "setup", setup.into()))
     }
 
     fn edit(&self, setup: &str, edit: impl FnOnce(&mut DocumentMut)) -> Result<Config, ConfigError> {
         // Read again: it may have been edited by hand since.
         let text = self.text()?;
-        let config = self.parse(&text)?;
-        if !config.setups.contains_key(setup) {
-            let known = config.setups.keys().cloned().collect();
-            return Err(ConfigError::NoSetup { name: setup.to_owned(), path: self.path.clone(), known });
-        }
-        let mut document: DocumentMut = text
-            .parse()
-            .map_err(|error: toml_edit::TomlError| self.mistake(&text, error.span(), error.message().to_owned()))?;
+        self.find(&self.parse(&text)?, setup)?;
+        let mut document = self.document(&text)?;
         edit(&mut document);
-        let text = document.to_string();
-        // What would not be read again is not written.
+        self.write_checked(document.to_string())
+    }
+
+    fn find<'a>(&self, config: &'a Config, name: &str) -> Result<&'a Setup, ConfigError> {
+        let none = || ConfigError::NoSetup {
+            name: name.to_owned(),
+            path: self.path.clone(),
+            known: config.setups.keys().cloned().collect(),
+        };
+        config.setups.get(name).ok_or_else(none)
+    }
+
+    fn document(&self, text: &str) -> Result<DocumentMut, ConfigError> {
+        let fail = |error: toml_edit::TomlError| self.mistake(text, error.span(), error.message().to_owned());
+        text.parse().map_err(fail)
+    }
+
+    /// What would not be read again is not written.
+    fn write_checked(&self, text: String) -> Result<Config, ConfigError> {
         let config = self.parse(&text)?;
         self.write(&text)?;
         Ok(config)
@@ -250,14 +275,25 @@ impl ConfigFile {
 }
 
 /// Puts a value in the place of another, whose comment stays.
-fn put(table: &mut Item, field: &str, value: Value) {
+fn put(table: &mut dyn TableLike, field: &str, value: Value) {
     match table.get_mut(field).and_then(Item::as_value_mut) {
         Some(there) => {
             let decor = there.decor().clone();
             *there = value;
             *there.decor_mut() = decor;
         }
-        None => table[field] = Item::Value(value),
+        None => drop(table.insert(field, Item::Value(value))),
+    }
+}
+
+/// The same in a table that is there.
+fn put_deep(document: &mut DocumentMut, path: &[&str], field: &str, value: Value) {
+    let mut item = document.as_item_mut();
+    for name in path {
+        item = &mut item[name];
+    }
+    if let Some(table) = item.as_table_like_mut() {
+        put(table, field, value);
     }
 }
 
@@ -361,17 +397,18 @@ mod tests {
     }
 
     #[test]
-    fn the_template_is_what_there_is_without_a_file() {
+    fn without_a_file_there_is_nothing_and_the_template_is_an_example_that_breaks_no_limit() {
         let (_dir, file) = file();
+        assert_eq!(file.read().unwrap(), Config::default());
+        assert!(!file.exists(), "reading writes nothing");
+        assert!(file.create().unwrap() && !file.create().unwrap());
+        assert_eq!(fs::read_to_string(file.path()).unwrap(), TEMPLATE);
         let config = file.read().unwrap();
         assert_eq!(config.setup.as_deref(), Some("comet-night"));
         let (setup, service) = (&config.setups["comet-night"], &config.services["nocturne"]);
         assert_eq!((setup.bitrate, setup.size), (Bitrate::from_kbps(6000), Size::new(1280, 720)));
         assert_eq!((service.servers.len(), service.regions()), (6, vec!["north", "south", "islands"]));
         assert!(moth_plan::breach::breaches(setup, &service.limits).is_empty(), "the example breaks no limit");
-        assert!(!file.exists(), "reading writes nothing");
-        assert!(file.create().unwrap() && !file.create().unwrap());
-        assert_eq!(fs::read_to_string(file.path()).unwrap(), TEMPLATE);
     }
 
     #[test]
@@ -451,6 +488,7 @@ mod tests {
     #[test]
     fn a_change_touches_its_value_and_nothing_else() {
         let (_dir, file) = file();
+        file.create().unwrap();
         let config = file.change("comet-night", &Change::Server(ServerChoice::Named("Elmsreach".into()))).unwrap();
         assert_eq!(config.setups["comet-night"].server.to_string(), "Elmsreach");
         let text = fs::read_to_string(file.path()).unwrap();
@@ -503,6 +541,7 @@ mod tests {
         #[test]
         fn what_is_changed_is_read_back_and_every_comment_stays(changes in proptest::collection::vec(changes(), 1..8)) {
             let (_dir, file) = file();
+            file.create().unwrap();
             for change in &changes {
                 let written = file.change("comet-night", change).unwrap();
                 let read = file.read().unwrap();

@@ -3,6 +3,8 @@
 use std::net::{Ipv4Addr, SocketAddr};
 use std::ops::RangeInclusive;
 
+use moth_core::rate::{Bitrate, RateError};
+
 /// A length of time in whole seconds within a range: `90`, `90s`, `1m`, `1m30s`, `2h`.
 ///
 /// # Errors
@@ -52,6 +54,30 @@ pub fn percent(text: &str, range: RangeInclusive<u8>) -> Result<u8, String> {
     let number = text.trim().strip_suffix('%').unwrap_or(text).trim();
     let found = number.parse().ok().filter(|percent| range.contains(percent));
     found.ok_or_else(|| format!("expected percent from {} to {}, like 25", range.start(), range.end()))
+}
+
+/// A bitrate as it is likely meant, and why that is said back, where what was written does not say it by itself.
+///
+/// # Errors
+/// [`RateError`] if it is none.
+pub fn bitrate(text: &str) -> Result<(Bitrate, Option<&'static str>), RateError> {
+    let error = match text.parse() {
+        Ok(rate) => return Ok((rate, None)),
+        Err(error) => error,
+    };
+    let compact: String = text.chars().filter(|c| !c.is_whitespace() && *c != '_').collect();
+    if let Ok(number) = compact.replace(',', ".").parse::<f64>() {
+        // Broadcasts have from some hundred kb/s to some tens of Mb/s: there is no number that could well be both.
+        let unit = if number >= 100.0 { "k" } else { "M" };
+        return Ok((format!("{compact}{unit}").parse()?, Some("a number alone is taken so")));
+    }
+    match compact.strip_suffix(['B']) {
+        // Services and lines are told in bits; who means bytes writes them a second.
+        Some(bits) if !bits.ends_with(|c: char| c.is_ascii_digit()) => {
+            Ok((format!("{bits}b").parse()?, Some("bits, as services say them; bytes would be MB/s")))
+        }
+        _ => Err(error),
+    }
 }
 
 /// Where something is served: an address with its port, or a port on this machine alone.
@@ -109,6 +135,25 @@ mod tests {
         for text in ["", "s", "soon", "1m30", "1s1m", "1m1m", "-5", "1.5m", "99999999999999999999h", "0", "2000000"] {
             let said = seconds(text, 1..=1_000_000).unwrap_err();
             assert!(said.contains("1m30s") && said.contains("from 1 to 1000000"), "{text}: {said}");
+        }
+    }
+
+    #[test]
+    fn a_bitrate_that_is_not_plain_is_taken_as_it_is_likely_meant_and_said_back() {
+        for (text, kbps, is_said_back) in [
+            ("6M", 6000, false),
+            ("750 kB/s", 6000, false),
+            ("6000", 6000, true),
+            ("6", 6000, true),
+            ("4,5", 4500, true),
+            ("6 MB", 6000, true),
+            ("6000kB", 6000, true),
+        ] {
+            let (rate, said) = bitrate(text).unwrap();
+            assert_eq!((rate, said.is_some()), (Bitrate::from_kbps(kbps), is_said_back), "{text}");
+        }
+        for text in ["", "fast", "6 x", "6B", "B", "-6"] {
+            assert!(bitrate(text).is_err(), "{text}");
         }
     }
 

@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use moth_store::config::ConfigFile;
+use moth_store::config::{ConfigFile, TEMPLATE};
 
 use crate::cli::{SetupInUseOptions, SetupOptions};
 use crate::failure::Outcome;
@@ -14,6 +14,9 @@ use crate::system::out;
 /// # Errors
 /// [`crate::failure::Failure`] if the configuration cannot be read or written.
 pub fn run(options: &SetupOptions, in_use: &SetupInUseOptions) -> Outcome {
+    if options.example {
+        return out::text(TEMPLATE);
+    }
     let file = ConfigFile::at(setup_in_use::places(in_use)?.config);
     let created = file.create()?;
     let config = match options.name.as_ref().or(in_use.setup.as_ref()) {

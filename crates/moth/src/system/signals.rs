@@ -44,6 +44,23 @@ pub(crate) fn notice_going_on() -> io::Result<Arc<AtomicBool>> {
     Ok(Arc::default())
 }
 
+/// Says when the system asks the process to stop; from here on that is all that follows.
+#[cfg(unix)]
+pub(crate) fn notice_stopping() -> io::Result<Arc<AtomicBool>> {
+    use signal_hook::consts::signal::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
+    let asked = Arc::<AtomicBool>::default();
+    for signal in [SIGINT, SIGTERM, SIGHUP, SIGQUIT] {
+        signal_hook::flag::register(signal, asked.clone())?;
+    }
+    Ok(asked)
+}
+
+/// Ctrl-C is a key here, and nothing else asks.
+#[cfg(not(unix))]
+pub(crate) fn notice_stopping() -> io::Result<Arc<AtomicBool>> {
+    Ok(Arc::default())
+}
+
 /// Something that Ctrl-C ends early, with what there is; a second one ends the program.
 pub(crate) fn cancel_when_asked() -> tokio::sync::watch::Receiver<bool> {
     let (cancel, cancelled) = tokio::sync::watch::channel(false);

@@ -5,7 +5,9 @@ use std::mem::ManuallyDrop;
 use std::sync::Once;
 use std::time::Duration;
 
+use crossterm::clipboard::CopyToClipboard;
 use crossterm::cursor::Show;
+use crossterm::event::{DisableBracketedPaste, EnableBracketedPaste};
 use crossterm::execute;
 use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
 use ratatui::backend::CrosstermBackend;
@@ -35,7 +37,8 @@ impl Device {
         enable_raw_mode()?;
         // From here on, leaving by an error gives back what was taken.
         let taken = Guard;
-        execute!(io::stdout(), EnterAlternateScreen)?;
+        // What is pasted comes as a whole: none of it is a key.
+        execute!(io::stdout(), EnterAlternateScreen, EnableBracketedPaste)?;
         let area = area()?;
         let options = TerminalOptions { viewport: Viewport::Fixed(area) };
         let mut terminal = Terminal::with_options(CrosstermBackend::new(io::stdout()), options)?;
@@ -49,7 +52,7 @@ impl Device {
         // Asked for raw mode while it believes to have it, the library does nothing.
         disable_raw_mode()?;
         enable_raw_mode()?;
-        execute!(io::stdout(), EnterAlternateScreen)?;
+        execute!(io::stdout(), EnterAlternateScreen, EnableBracketedPaste)?;
         self.terminal.clear()
     }
 
@@ -67,6 +70,11 @@ impl Device {
 pub(super) fn ring() {
     let mut out = io::stdout();
     let _ = out.write_all(b"\x07").and_then(|()| out.flush());
+}
+
+/// Asks the terminal to put a text on the clipboard (OSC 52). Not every terminal does, and none says whether it did.
+pub(super) fn copy(text: &str) {
+    let _ = execute!(io::stdout(), CopyToClipboard::to_clipboard_from(text));
 }
 
 /// Waits for input, at most so long; `false` when the terminal is gone. The event reader never returns from
@@ -108,7 +116,7 @@ impl Drop for Guard {
 /// Leaves the terminal as it was found.
 pub(super) fn give_back() {
     // Each step is tried whatever became of the others; there is nobody to tell of a failure.
-    let _ = execute!(io::stdout(), LeaveAlternateScreen, Show);
+    let _ = execute!(io::stdout(), DisableBracketedPaste, LeaveAlternateScreen, Show);
     let _ = disable_raw_mode();
 }
 

@@ -14,6 +14,8 @@ use choice::Choice;
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use export::Export;
 use moth_core::proposal::Proposal;
+use moth_destination::StreamKey;
+use moth_destination::key::KeyError;
 
 use crate::measuring::tester::TestOrder;
 use crate::terminal::screens::logbook::Typing;
@@ -77,5 +79,19 @@ impl std::fmt::Debug for Typed {
 impl Typed {
     pub(super) fn is_empty(&self) -> bool {
         self.0.is_empty()
+    }
+
+    /// The stream key that was typed; `None` if nothing was.
+    pub(super) fn key(&self) -> Option<Result<StreamKey, KeyError>> {
+        (!self.is_empty()).then(|| StreamKey::new(&self.0))
+    }
+
+    pub(super) fn take_in(&mut self, key: KeyEvent) {
+        // A key that is too long is told once it is entered.
+        type_into(&mut self.0, key, usize::MAX);
+    }
+
+    pub(super) fn paste(&mut self, text: &str) {
+        self.0.push_str(text.trim());
     }
 }

@@ -6,6 +6,7 @@ pub(super) mod evenings;
 pub(super) mod fitness;
 pub(super) mod journey;
 pub(super) mod lanes;
+pub(super) mod letters;
 pub(super) mod load;
 pub(super) mod rehearsal_heading;
 pub(super) mod rungs;

@@ -4,7 +4,7 @@ use crossterm::event::{KeyCode, KeyEvent};
 use moth_destination::StreamKey;
 
 use super::choice::Kind;
-use super::{Dialog, Typed, changing, exporting, type_into};
+use super::{Dialog, Typed, changing, exporting};
 use crate::terminal::model::Model;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screens::{logbook, rehearse};
@@ -71,8 +71,7 @@ fn type_key(model: &Model, mut typed: Typed, key: KeyEvent) -> Reaction {
                 Err(error) => error,
             });
         }
-        // A key that is too long is told once it is entered.
-        _ => type_into(&mut typed.0, key, usize::MAX),
+        _ => typed.take_in(key),
     }
     Reaction::open(Dialog::EnterKey(typed))
 }
