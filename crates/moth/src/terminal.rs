@@ -366,6 +366,7 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
                         let _ = rehearsal.order.send(order);
                     }
                 }
+                Some(Wish::Copy(text)) => device::copy(&text),
                 Some(Wish::Export(job)) => export_beside(job, tell_drawn.clone()),
                 Some(Wish::Replay(order)) => {
                     if let Some((replay, _)) = &wires.replay {

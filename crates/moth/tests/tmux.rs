@@ -392,6 +392,77 @@ fn a_real_broadcast_is_shown_without_its_key_and_ended_only_with_a_yes() {
     assert!(std::fs::read_to_string(log).unwrap().contains("other users of this machine can read the key file"));
 }
 
+/// Keys beside what is typed, and what is typed.
+struct Hand<'a> {
+    terminal: &'a Terminal,
+    keys: usize,
+}
+
+impl Hand<'_> {
+    fn key(&mut self, key: &str) {
+        self.terminal.keys(key);
+        self.keys += 1;
+    }
+
+    fn text(&mut self, text: &str) {
+        self.terminal.tmux(&["send-keys", "-l", text]);
+        self.key("Enter");
+    }
+}
+
+#[test]
+fn from_an_empty_home_folder_to_a_watched_broadcast_without_leaving_the_screen() {
+    if !have(&["tmux", "nginx", "ffmpeg"]) {
+        return;
+    }
+    let nginx = Nginx::new();
+    let terminal = Terminal::new(120, 40);
+    terminal.run_moth("");
+    terminal.shows("Where do you broadcast to?", 10);
+    let mut hand = Hand { terminal: &terminal, keys: 0 };
+    hand.text("Harrow Hill");
+    hand.key("Enter");
+    terminal.shows("Which ingest servers does it have?", 5);
+    hand.text(&nginx.address().to_string());
+    hand.key("Enter");
+    terminal.shows("Whoever has it can broadcast as you", 5);
+    hand.text(KEY);
+    terminal.shows("What does your broadcaster send?", 5);
+    hand.text("1 MB");
+    let shown = terminal.shows("= 1 000 kb/s", 5);
+    assert!(shown.contains("bits"), "{shown}");
+    hand.text("640x360");
+    hand.text("30");
+    hand.key("Enter");
+    terminal.shows("harrow-hill is ready", 5);
+    hand.key("Enter");
+    terminal.shows("Publish to rtmp://127.0.0.1:19350/moth", 10);
+    assert!(hand.keys <= 25, "{} keys", hand.keys);
+    let mut ffmpeg = publish(Command::new("env"), "rtmp://127.0.0.1:19350/moth/local", 60, 1000);
+    let screen = terminal.shows("Every frame offered arrives at 127.0.0.1", 15);
+    assert!(screen.contains("640×360") && screen.contains("steady") && !screen.contains(KEY), "{screen}");
+    terminal.shows("on air 0:03", 10);
+    let _ = ffmpeg.kill();
+    let _ = ffmpeg.wait();
+    terminal.shows("no broadcaster", 10);
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+    assert!(frames(&nginx.recordings()[0], "v") > 30);
+
+    // The same again is two keys: one for the shell, and one.
+    terminal.tmux(&["send-keys", "-l", env!("CARGO_BIN_EXE_moth")]);
+    terminal.keys("Enter");
+    terminal.shows("Which setup do you go live with?", 10);
+    terminal.keys("Enter");
+    terminal.shows("Publish to rtmp://127.0.0.1:19350/moth", 10);
+    terminal.keys("q");
+    let config = std::fs::read_to_string(terminal.file("config/vigilant-moth/moth.toml")).unwrap();
+    assert!(
+        config.contains("[setups.harrow-hill]") && !config.contains(KEY) && !config.contains("octurne"),
+        "{config}"
+    );
+}
+
 #[test]
 fn when_a_real_server_is_killed_a_key_moves_the_broadcast_to_another() {
     if !have(&["tmux", "nginx", "ffmpeg", "ffprobe"]) {

@@ -346,8 +346,8 @@ impl FirstMinute {
     /// What is typed is meant: the next one on the page, or the next page.
     fn enter(&mut self, last: usize) {
         let Some(slot) = self.slot() else { return };
-        if let Read::Wrong(why) = self.draft.read(slot) {
-            self.told = Some(why);
+        // Why stands below it.
+        if matches!(self.draft.read(slot), Read::Wrong(_)) {
             return;
         }
         if slot == Slot::Server && !self.draft.input(slot).value().trim().is_empty() {

@@ -16,3 +16,4 @@ pub(super) mod time_view;
 pub(super) mod trial;
 pub(super) mod verdict;
 pub(super) mod viewers;
+pub(super) mod waiting;

@@ -20,6 +20,8 @@ pub enum Wish {
     Replay(ReplayOrder),
     /// Something drawn and written to a file.
     Export(Box<Job>),
+    /// A text on the clipboard.
+    Copy(String),
     /// Something done about a rehearsal.
     Rehearse(RehearsalOrder),
 }

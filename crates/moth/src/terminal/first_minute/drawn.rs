@@ -251,7 +251,7 @@ fn setups(lines: &mut Lines<'_, '_>, first: &FirstMinute) {
         let setup = &first.config.setups[*name];
         let service = first.config.services.get(&setup.service).map_or("", |service| service.name.as_str());
         let text = format!(
-            "{lead}{name:<widest$}  {service}, {} at {}, {} kb/s",
+            "{lead}{name:<widest$}  {service}, {} at {} frames/s, {} kb/s",
             setup.size,
             setup.rate,
             grouped(setup.bitrate.bps() / 1000)
@@ -304,9 +304,8 @@ fn publish_to(lines: &mut Lines<'_, '_>, first: &FirstMinute) {
     lines.skip(1);
     // The whole width is taken, whatever texts are kept to.
     let area = Rect { width: lines.frame.area().width.saturating_sub(2), ..lines.left };
-    let rows = letters::rows(&first.publish_to, area.width, 4);
-    letters::draw(lines.frame, Rect { height: rows.min(area.height), ..area }, &first.publish_to, palette.strong());
-    lines.skip(rows + 1);
+    let taken = letters::draw_address(lines.frame, area, &first.publish_to, palette.strong());
+    lines.skip(taken + 1);
     lines.text(&format!("In it, choose to stream to a server of your own, over RTMP, and put {} where it asks for the server, its address or its URL.", first.publish_to), Style::new());
     lines.skip(1);
     let whole = format!("{}/x", first.publish_to);

@@ -18,19 +18,36 @@ const SIZES: [(PixelSize, u16, u16); 4] = [
     (PixelSize::Quadrant, SIDE / 2, SIDE / 2),
 ];
 
-/// The rows that a text takes, in the largest letters in which it fits; one, if it fits in none of them.
-pub(in crate::terminal) fn rows(text: &str, width: u16, height: u16) -> u16 {
-    fitting(text, width, height).map_or(1, |(_, _, rows)| rows)
+/// Draws an address, in two parts if its letters are larger then; as it is, if there is no room for large ones. Gives the rows it takes.
+pub(in crate::terminal) fn draw_address(frame: &mut Frame<'_>, area: Rect, address: &str, style: Style) -> u16 {
+    // The host is one part, what follows it the other.
+    let host = address.find("://").map_or(0, |scheme| scheme + 3);
+    let cut = address[host..].find([':', '/']).map_or(address.len(), |at| host + at);
+    let parts = [&address[..cut], &address[cut..]];
+    let fits = |part: &str| fitting(part, area.width, SIDE / 2).is_some_and(|(size, ..)| size == PixelSize::HalfHeight);
+    if fits(address) || !parts.iter().all(|part| fits(part)) || area.height < SIDE {
+        return draw(frame, Rect { height: area.height.min(SIDE / 2), ..area }, address, style);
+    }
+    let mut taken = 0;
+    for part in parts {
+        taken += draw(frame, Rect { y: area.y + taken, height: SIDE / 2, ..area }, part, style);
+    }
+    taken
 }
 
-/// Draws a text from the left; as it is, if there is no room for large letters.
-pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, text: &str, style: Style) {
+/// Draws a text from the left; as it is, if there is no room for large letters. Gives the rows it takes.
+pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, text: &str, style: Style) -> u16 {
     match fitting(text, area.width, area.height) {
-        Some((size, ..)) => {
+        Some((size, _, rows)) => {
             let big = BigText::builder().pixel_size(size).style(style).lines(vec![Line::from(text.to_owned())]).build();
             frame.render_widget(big, area);
+            rows
         }
-        None => frame.render_widget(Line::styled(text.to_owned(), style), Rect { height: area.height.min(1), ..area }),
+        None => {
+            let height = area.height.min(1);
+            frame.render_widget(Line::styled(text.to_owned(), style), Rect { height, ..area });
+            height
+        }
     }
 }
 

@@ -10,15 +10,21 @@ use crate::terminal::dialogs::export::Subject;
 use crate::terminal::dialogs::{Dialog, changing};
 use crate::terminal::model::Model;
 use crate::terminal::parts::verdict::key_of;
-use crate::terminal::parts::{journey, lanes, trial, verdict, viewers};
+use crate::terminal::parts::{journey, lanes, trial, verdict, viewers, waiting};
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, nothing_else};
 use crate::terminal::style::palette::state_mark;
+use crate::terminal::wish::Wish;
 
 pub(in crate::terminal) const SCREEN: Screen =
     Screen { name: "Watch", draw, keys, help, exports, key, turned_to: nothing_else };
 
 fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
+    if let Some(address) = waiting::address(model, snapshot) {
+        let gap = u16::from(area.height >= 32);
+        let area = Rect { y: area.y + gap, height: area.height - gap, ..inner(area) };
+        return waiting::draw(frame, area, palette, (model, snapshot), address);
+    }
     let past = model.looked_back_at(snapshot);
     let looks_back_at = model.second_looked_at(past.as_ref());
     let snapshot = past.as_ref().unwrap_or(snapshot);
@@ -53,6 +59,9 @@ fn inner(area: Rect) -> Rect {
 }
 
 fn keys(Shown { model, snapshot, .. }: Shown<'_>) -> Keys {
+    if waiting::address(model, snapshot).is_some() {
+        return vec![("y", "copy the address")];
+    }
     let (takes_changes, looks_back) = (model.takes_changes(), model.view.cursor.is_some());
     let mut keys = Vec::new();
     keys.extend(takes_changes.then_some(("a", "change")));
@@ -70,6 +79,9 @@ pub(super) fn way_back(model: &Model) -> Option<(&'static str, &'static str)> {
 }
 
 fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
+    if waiting::address(model, snapshot).is_some() {
+        help.key("y", "copy the address to publish to, if your terminal lets programs copy");
+    }
     // What was done is done: a replay takes no changes.
     let takes_changes = model.takes_changes();
     let proposals = if takes_changes { model.proposals() } else { Vec::new() };
@@ -133,6 +145,11 @@ pub(super) fn key(model: &mut Model, code: KeyCode) -> Reaction {
     }
     match code {
         KeyCode::Enter => changing::propose(model, |_| true),
+        KeyCode::Char('y') if model.snapshot.as_ref().is_some_and(|now| waiting::address(model, now).is_some()) => {
+            let address = model.banner.publish_to.clone().unwrap_or_default();
+            let told = format!("{address} is copied, if your terminal lets programs copy");
+            Reaction::wish(Wish::Copy(address)).and_tell(told)
+        }
         KeyCode::Char('a') => Reaction::open(Dialog::Changes),
         KeyCode::Char('u') => changing::undo(model),
         KeyCode::Char(letter) if kind(letter).is_some() => {
