@@ -125,6 +125,19 @@ impl Snapshot {
         Self { history: whole.history.clone(), marks: whole.marks.clone(), ..self }
     }
 
+    /// What viewers get, in the words of the connection's state, whatever stage it is that loses frames; `None` while nobody
+    /// broadcasts. A frame that is late now and then is no loss by itself: it takes a verdict, which may stand for longer than frames
+    /// are lost, and frames that were lost within [`crate::facts::NOW`].
+    #[must_use]
+    pub fn viewers_state(&self) -> Option<State> {
+        let loses = |stage: &Stage| stage.fault != Fault::None && stage.lost_now.value.is_some_and(|lost| lost > 0);
+        match self.state? {
+            state @ (State::Losing | State::Dark) => Some(state),
+            _ if self.verdict.fault != Fault::None && self.journey.iter().any(loses) => Some(State::Losing),
+            state => Some(state),
+        }
+    }
+
     /// The newest change, and how far it is proved.
     #[must_use]
     pub fn newest_trial(&self) -> Option<&Trial> {

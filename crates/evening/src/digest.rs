@@ -111,8 +111,10 @@ impl Digest {
     #[must_use]
     pub fn of(seconds: &[Second], verdicts: &[Stood], trials: &[Trial]) -> Self {
         let is_on_air = |second: &Second| second.state.is_some();
-        let first = seconds.iter().position(is_on_air).unwrap_or(seconds.len());
-        let end = seconds.iter().rposition(is_on_air).map_or(first, |last| last + 1);
+        // At its end somebody was on air for a part of a second: the frames of that part count.
+        let has_frames = |second: &Second| is_on_air(second) || second.due.is_some();
+        let first = seconds.iter().position(has_frames).unwrap_or(seconds.len());
+        let end = seconds.iter().rposition(has_frames).map_or(first, |last| last + 1);
         let on_air = &seconds[first..end];
         let states = [State::Steady, State::Strained, State::Losing, State::Dark];
         let in_state = |state| on_air.iter().filter(|second| second.state == Some(state)).count() as u32;

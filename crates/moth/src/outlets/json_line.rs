@@ -15,6 +15,7 @@ use serde::Serialize;
 pub struct JsonLine<'a> {
     t: f64,
     state: Option<State>,
+    viewers_state: Option<State>,
     fault: &'static str,
     cause: Option<&'static str>,
     confidence: f64,
@@ -119,6 +120,7 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
         Self {
             t: tenth(s.at.seconds()),
             state: s.state,
+            viewers_state: s.viewers_state(),
             fault: s.verdict.fault.word(),
             cause: s.verdict.cause.map(|c| c.slug()),
             confidence: (s.verdict.confidence * 1000.0).round() / 1000.0,

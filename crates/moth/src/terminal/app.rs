@@ -9,7 +9,7 @@ use jiff::{SignedDuration, Timestamp, Zoned};
 use moth_core::suspects::{Cause, Fault};
 use moth_core::{Snapshot, State};
 
-use super::dialogs::{Dialog, exporting, keys};
+use super::dialogs::{Dialog, changing, exporting, keys};
 use super::logbook_view::LogbookView;
 use super::model::Model;
 use super::preparation::Preparation;
@@ -34,6 +34,10 @@ pub struct App {
     pub(super) palette: Palette,
     pub(super) screen: &'static Screen,
     pub(super) dialog: Option<Dialog>,
+    /// The lantern is shown in the place of the screen.
+    pub(super) is_lantern: bool,
+    /// The terminal is too small for anything else.
+    pub(super) is_small: bool,
     /// Something to tell until the next key.
     pub(super) notice: Option<String>,
     /// Warnings that nobody has read yet, each for as long as no key was pressed on it.
@@ -49,6 +53,8 @@ impl App {
             palette,
             screen: screens::ALL[0],
             dialog: None,
+            is_lantern: false,
+            is_small: false,
             notice: None,
             warnings: VecDeque::new(),
         }
@@ -170,8 +176,20 @@ impl App {
     pub fn take(&mut self, event: &Event) -> Option<Wish> {
         match event {
             Event::Key(key) if key.kind != KeyEventKind::Release => self.key(*key),
+            Event::Paste(text) => self.paste(text),
             _ => None,
         }
+    }
+
+    /// What is pasted is text, and no keys: it goes where text is typed, as one line, and nowhere else.
+    fn paste(&mut self, text: &str) -> Option<Wish> {
+        if !self.dialog.as_ref().is_some_and(Dialog::takes_text) {
+            return None;
+        }
+        text.trim().chars().map(|c| if c.is_control() { ' ' } else { c }).fold(None, |wish, c| {
+            let typed = self.key(KeyEvent::new(KeyCode::Char(c), KeyModifiers::NONE));
+            wish.or(typed)
+        })
     }
 
     fn key(&mut self, key: KeyEvent) -> Option<Wish> {
@@ -210,6 +228,13 @@ impl App {
         {
             return Reaction::wish(Wish::Replay(order));
         }
+        if self.is_lantern || self.is_small {
+            return self.lantern_key(code);
+        }
+        if code == KeyCode::Char('0') {
+            self.is_lantern = true;
+            return Reaction::none();
+        }
         // From a past broadcast's screens one goes back to where it was opened.
         if code == KeyCode::Esc && self.model.kept().is_some() && self.screen.name != screens::logbook::SCREEN.name {
             return Reaction { screen: Some(screens::logbook::SCREEN.name), ..Reaction::none() };
@@ -238,6 +263,26 @@ impl App {
                 None => (self.screen.key)(&mut self.model, code),
             },
             code => (self.screen.key)(&mut self.model, code),
+        }
+    }
+
+    /// A key while the lantern is shown: those that it shows, and those that lead elsewhere.
+    fn lantern_key(&mut self, code: KeyCode) -> Reaction {
+        match code {
+            KeyCode::Char('q') => self.quit(),
+            KeyCode::Enter if self.model.takes_changes() => changing::propose(&self.model, |_| true),
+            // With no room for a screen there is none to turn to.
+            _ if self.is_small => Reaction::none(),
+            KeyCode::Char('0') | KeyCode::Esc => {
+                self.is_lantern = false;
+                Reaction::none()
+            }
+            KeyCode::Char(digit @ '1'..='9') => {
+                self.is_lantern = false;
+                let screen = screens::ALL.get(usize::from(digit as u8 - b'1'));
+                screen.map_or_else(Reaction::none, |screen| self.turn_to(screen))
+            }
+            _ => Reaction::none(),
         }
     }
 

@@ -47,6 +47,11 @@ impl Device {
         Ok(Self { terminal: ManuallyDrop::new(terminal), area })
     }
 
+    /// What is drawn on.
+    pub(super) fn area(&self) -> io::Result<Rect> {
+        area()
+    }
+
     /// Takes the terminal once more, whatever was done to it since.
     pub(super) fn take_back(&mut self) -> io::Result<()> {
         // Asked for raw mode while it believes to have it, the library does nothing.

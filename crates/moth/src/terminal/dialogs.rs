@@ -55,6 +55,17 @@ pub enum Dialog {
     Export(Export),
 }
 
+impl Dialog {
+    /// Whether text is typed in it.
+    pub(super) fn takes_text(&self) -> bool {
+        match self {
+            Self::EnterKey(_) | Self::EnterToDo(_) | Self::EnterLog(..) => true,
+            Self::Choose(choice) => choice.is_typed(),
+            _ => false,
+        }
+    }
+}
+
 /// What a key does to a text that is being typed, which grows no longer than so many characters.
 pub(super) fn type_into(text: &mut String, key: KeyEvent, longest: usize) {
     match key.code {

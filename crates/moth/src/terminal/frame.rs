@@ -4,33 +4,33 @@ use moth_core::Snapshot;
 use moth_core::suspects::Fault;
 use ratatui::Frame;
 use ratatui::layout::Rect;
-use ratatui::style::{Modifier, Style};
+use ratatui::style::Modifier;
 use ratatui::text::{Line, Span};
 
 use super::app::App;
 use super::dialogs::drawn;
+use super::lantern;
 use super::model::Model;
 use super::screen::{Keys, Screen, Shown};
 use super::screens;
 use super::style::format::{clock, fit};
 use super::style::palette::{Palette, state_mark};
-use super::style::paragraphs::{paint, wrapped};
 use crate::recordings::player::ReplayState;
 
-/// The smallest terminal it fits on. Ours.
+/// The smallest terminal on which there is room for more than the lantern. Ours.
 pub(super) const SMALLEST: (u16, u16) = (80, 24);
 
 /// Draws the whole screen.
 pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
     let area = frame.area();
-    if area.width < SMALLEST.0 || area.height < SMALLEST.1 {
-        too_small(frame, area);
-        return;
-    }
     let Some(snapshot) = &app.model.snapshot else {
         frame.render_widget(Line::from(" vigilant moth"), area);
         return;
     };
+    if app.is_lantern || is_small(area) {
+        lantern::draw(frame, area, app, Shown { model: &app.model, snapshot, palette: app.palette });
+        return;
+    }
     let rows = |y: u16, height: u16| Rect { y: area.y + y, height, ..area };
     let shown = Shown { model: &app.model, snapshot, palette: app.palette };
     // How the broadcast stands is told whatever is looked at.
@@ -43,9 +43,9 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
     }
 }
 
-fn too_small(frame: &mut Frame<'_>, area: Rect) {
-    let text = format!("The moth needs {}×{}; this is {}×{}.", SMALLEST.0, SMALLEST.1, area.width, area.height);
-    paint(frame, area, wrapped(&text, area.width, Style::new()));
+/// Whether there is no room for the screens: then the lantern is shown.
+pub(super) fn is_small(area: Rect) -> bool {
+    area.width < SMALLEST.0 || area.height < SMALLEST.1
 }
 
 /// The screens' names, the one shown reversed; with little room only that one.
@@ -86,12 +86,13 @@ fn header(frame: &mut Frame<'_>, area: Rect, screen: &Screen, shown: Shown<'_>) 
         let what = if model.rehearsing.is_running() { "rehearsing" } else { "on air" };
         facts.push(format!("{what} {}", clock(snapshot.at.since(since))));
     }
-    let state = match snapshot.state.filter(|_| !is_over) {
+    // What viewers get, whatever stage it is that loses frames.
+    let state_shown = snapshot.viewers_state().filter(|_| !is_over);
+    let state = match state_shown {
         Some(state) => format!(" {} {} ", state_mark(Some(state)), state.word()),
         None if is_over => " nothing is on ".into(),
         None => " no broadcaster ".into(),
     };
-    let state_shown = snapshot.state.filter(|_| !is_over);
     let unkept = model.logbook.keeping.trouble.as_ref().map(|_| Span::styled("not in the logbook  ", palette.alarm()));
     let mut right = Vec::from_iter(unkept);
     right.extend([

@@ -144,6 +144,11 @@ impl Choice {
         (!options.is_empty()).then(|| Self { kind, options, at: 0, typed: String::new() })
     }
 
+    /// Whether something may be typed in the place of choosing.
+    pub(super) fn is_typed(&self) -> bool {
+        self.kind == Kind::Bitrate
+    }
+
     /// The cursor up or down.
     pub(super) fn step(&mut self, down: bool) {
         let last = self.options.len().saturating_sub(1);

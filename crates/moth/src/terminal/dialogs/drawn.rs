@@ -8,11 +8,12 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
-use ratatui::widgets::{Block, Clear, Padding, Paragraph};
+use ratatui::widgets::{Block, Clear, Padding, Paragraph, Wrap};
 
 use super::Dialog;
 use super::choice::{self, Choice, Kind};
 use crate::terminal::dialogs::export::Export;
+use crate::terminal::frame::is_small;
 use crate::terminal::screen::{HelpLines, Screen, Shown};
 use crate::terminal::screens;
 use crate::terminal::screens::logbook::Typing;
@@ -42,6 +43,9 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
         Dialog::Export(export) => (" Take it away ", take_away(export, palette)),
         Dialog::ForgetKey => (" Forget the stream key? ", forget_key(palette)),
     };
+    if is_small(area) {
+        return draw_small(frame, area, lines);
+    }
     let width = (COLUMNS + 4).min(area.width);
     let height = (u16::try_from(lines.len()).unwrap_or(u16::MAX).saturating_add(2)).min(area.height);
     // At the foot, over the verdict: what the question is about stays in sight.
@@ -50,6 +54,15 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
     frame.render_widget(Clear, place);
     let block = Block::bordered().title(Span::styled(title, palette.strong())).padding(Padding::horizontal(1));
     frame.render_widget(Paragraph::new(lines).block(block), place);
+}
+
+/// With no room for more it takes the whole screen, and what can be answered stays at its foot.
+fn draw_small(frame: &mut Frame<'_>, area: Rect, mut lines: Vec<Line<'static>>) {
+    frame.render_widget(Clear, area);
+    let (Some(answers), 1..) = (lines.pop(), area.height) else { return };
+    let text = Rect { height: area.height - 1, ..area };
+    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: true }), text);
+    frame.render_widget(answers, Rect { y: area.bottom() - 1, height: 1, ..area });
 }
 
 /// What `?` shows on a screen.

@@ -124,7 +124,7 @@ fn row(one: &Listed, is_under: bool, is_first: bool, width: u16, palette: Palett
     Line::from(spans)
 }
 
-pub(super) fn tone(slice: Slice, palette: Palette) -> Style {
+pub(in crate::terminal) fn tone(slice: Slice, palette: Palette) -> Style {
     match slice.worst() {
         Fault::None => palette.faint(),
         fault => palette.fault(fault),

@@ -1,9 +1,11 @@
 //! Letters made of blocks, as large as there is room for.
 
 use ratatui::Frame;
+use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::Line;
+use ratatui::widgets::Widget;
 use tui_big_text::{BigText, PixelSize};
 
 /// A letter is so many pixels wide and high.
@@ -17,6 +19,11 @@ const SIZES: [(PixelSize, u16, u16); 4] = [
     (PixelSize::HalfWidth, SIDE / 2, SIDE),
     (PixelSize::Quadrant, SIDE / 2, SIDE / 2),
 ];
+
+/// The rows that [`draw`] takes.
+pub(in crate::terminal) fn rows(text: &str, width: u16, height: u16) -> u16 {
+    fitting(text, width, height).map_or(1, |(_, _, rows)| rows)
+}
 
 /// Draws an address, in two parts if its letters are larger then; as it is, if there is no room for large ones. Gives the rows it takes.
 pub(in crate::terminal) fn draw_address(frame: &mut Frame<'_>, area: Rect, address: &str, style: Style) -> u16 {
@@ -49,6 +56,48 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, text: &str, s
             height
         }
     }
+}
+
+/// Draws a text that fills the area, however large that is; as [`draw`] does, if there is no room for whole pixels. Gives the rows it takes.
+pub(in crate::terminal) fn fill(frame: &mut Frame<'_>, area: Rect, text: &str, style: Style) -> u16 {
+    let letters = u16::try_from(text.chars().count()).unwrap_or(u16::MAX).max(1);
+    // A pixel is so many columns wide and half rows high: up to twice as high as wide, as letters may be.
+    let across = area.width / letters.saturating_mul(SIDE);
+    let down = (area.height.saturating_mul(2) / SIDE).min(across * 2);
+    if across == 0 || down == 0 {
+        return draw(frame, area, text, style);
+    }
+    let mut plain = Buffer::empty(Rect::new(0, 0, letters * SIDE, SIDE));
+    let full = plain.area;
+    BigText::builder().lines(vec![Line::from(text.to_owned())]).build().render(full, &mut plain);
+    let is_set = |column: u16, half: u16| {
+        let at = (column / across, half / down);
+        plain.cell(at).is_some_and(|cell| cell.symbol() != " ")
+    };
+    let rows = (SIDE * down).div_ceil(2);
+    let from = area.x + (area.width - letters * SIDE * across) / 2;
+    for row in 0..rows {
+        for column in 0..letters * SIDE * across {
+            let symbol = match (is_set(column, row * 2), is_set(column, row * 2 + 1)) {
+                (false, false) => continue,
+                (true, true) => FULL,
+                (true, false) => "▀",
+                (false, true) => "▄",
+            };
+            if let Some(cell) = frame.buffer_mut().cell_mut((from + column, area.y + row)) {
+                cell.set_symbol(symbol).set_style(if symbol == FULL { solid(style) } else { style });
+            }
+        }
+    }
+    rows
+}
+
+/// A cell that is filled.
+const FULL: &str = "█";
+
+/// In many fonts a block does not fill its cell: the background has its colour too, where it has one.
+pub(in crate::terminal) fn solid(style: Style) -> Style {
+    style.fg.map_or(style, |colour| style.bg(colour))
 }
 
 fn fitting(text: &str, width: u16, height: u16) -> Option<(PixelSize, u16, u16)> {

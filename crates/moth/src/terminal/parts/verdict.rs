@@ -33,6 +33,11 @@ pub(in crate::terminal) fn key_of(action: &Action) -> char {
     Kind::of(action).key()
 }
 
+/// What its key does, in a word or two.
+pub(in crate::terminal) fn key_words(proposal: &Proposal) -> String {
+    if proposal.possible { "do it".into() } else { "how it is done".into() }
+}
+
 /// What a verdict is drawn with beside itself.
 #[derive(Clone, Copy)]
 pub(in crate::terminal) struct Around<'a> {

@@ -60,9 +60,8 @@ pub(in crate::terminal) fn draw(
         let taken = letters::draw_address(frame, left, address, palette.strong());
         skip(&mut left, taken + 1);
     }
-    let server = format!(
-        "Publish to {address}: it goes where your broadcaster asks for a server, its address or its URL."
-    );
+    let server =
+        format!("Publish to {address}: it goes where your broadcaster asks for a server, its address or its URL.");
     let key = format!(
         "Where it asks for a stream key anything will do, x for instance: yours stays with the moth. With one field only: {address}/x"
     );

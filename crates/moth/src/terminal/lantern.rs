@@ -1,0 +1,163 @@
+//! The lantern: how the broadcast stands, for somebody three metres away who looks for half a second; and all there is where a terminal
+//! is too small for the screens.
+
+use std::time::Duration;
+
+use moth_core::suspects::Fault;
+use moth_core::{Snapshot, State};
+use moth_evening::digest::Slice;
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::style::{Modifier, Style};
+use ratatui::text::{Line, Span};
+
+use super::app::App;
+use super::dialogs::drawn;
+use super::parts::{evenings, letters, verdict};
+use super::screen::Shown;
+use super::style::format::{clock, fit, wrap};
+use super::style::palette::{Palette, state_mark};
+use crate::logbook::row::bar;
+
+/// The lane below shows so many seconds. Ours: what one still remembers.
+const LANE_S: usize = 300;
+
+/// How the broadcast stands, in a word.
+pub(crate) fn word(snapshot: &Snapshot) -> &'static str {
+    match (snapshot.viewers_state(), snapshot.verdict.fault) {
+        (None, _) => "WAITING",
+        (Some(State::Steady), _) => "ALL WELL",
+        (Some(State::Strained), _) => "STRAINED",
+        (Some(State::Dark), _) => "DARK",
+        (Some(State::Losing), Fault::Network) => "NETWORK",
+        (Some(State::Losing), Fault::Encoder) => "ENCODER",
+        (Some(State::Losing), Fault::Rendering) => "RENDERING",
+        // Frames are lost, and whose fault that is is not known yet.
+        (Some(State::Losing), Fault::None) => "LOSING",
+    }
+}
+
+fn tone(snapshot: &Snapshot, palette: Palette) -> Style {
+    match (snapshot.viewers_state(), snapshot.verdict.fault) {
+        (Some(State::Losing), fault @ (Fault::Network | Fault::Encoder | Fault::Rendering)) => palette.fault(fault),
+        (state, _) => palette.state(state),
+    }
+}
+
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_>) {
+    let Shown { model, snapshot, palette } = shown;
+    if area.height == 0 || area.width == 0 {
+        return;
+    }
+    let tone = tone(snapshot, palette);
+    header(frame, Rect { height: 1, ..area }, snapshot, tone);
+    let is_roomy = area.height >= 16;
+    let (margin, foot) = (u16::from(is_roomy), if is_roomy { 4 } else { 2 });
+    let inner = Rect {
+        x: area.x + margin,
+        width: area.width.saturating_sub(2 * margin),
+        y: area.y + 1 + margin,
+        height: area.height.saturating_sub(1 + margin + foot),
+    };
+    let sentence = wrap(&snapshot.verdict.sentence, inner.width.max(1).into());
+    let proposal = model.proposals().first().map(|proposal| format!("Enter: {}", proposal.title));
+    // What is said below the word keeps its rows.
+    let said_rows =
+        u16::try_from(sentence.len()).unwrap_or(u16::MAX).min(inner.height / 4).max(u16::from(inner.height > 4));
+    let action_rows = match &proposal {
+        Some(text) if inner.height > 3 => letters::rows(text, inner.width, inner.height / 4),
+        _ => 0,
+    };
+    let gaps = if is_roomy { 2 } else { 0 };
+    let most = inner.height.saturating_sub(said_rows + action_rows + gaps);
+    let mut y = inner.y;
+    y += letters::fill(frame, Rect { height: most, ..inner }, word(snapshot), tone.add_modifier(Modifier::BOLD));
+    y += u16::from(is_roomy);
+    for line in sentence.into_iter().take(said_rows.into()) {
+        frame.render_widget(Line::raw(line), Rect { y, height: 1, ..inner });
+        y += 1;
+    }
+    y += u16::from(is_roomy);
+    if let (Some(text), 1..) = (proposal, action_rows) {
+        letters::draw(
+            frame,
+            Rect { y, height: action_rows.min(area.bottom().saturating_sub(y)), ..inner },
+            &text,
+            palette.strong(),
+        );
+    }
+    let bottom = |up: u16| Rect { y: area.bottom().saturating_sub(up).max(area.y), height: 1, ..area };
+    if is_roomy {
+        lane(frame, bottom(3), snapshot, palette);
+        times(frame, bottom(2), snapshot, palette);
+    } else if area.height > 2 {
+        lane(frame, bottom(2), snapshot, palette);
+    }
+    match &app.dialog {
+        Some(dialog) => drawn::draw(frame, area, dialog, app.screen, shown),
+        None => footer(frame, bottom(1), app),
+    }
+}
+
+fn header(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, tone: Style) {
+    let state = snapshot.viewers_state();
+    // The mark along the whole width: what the colour says, without it.
+    let mark: String = std::iter::repeat_n(state_mark(state), area.width.into()).collect();
+    frame.render_widget(Line::styled(mark, tone), area);
+    let on_air = match snapshot.on_air_since {
+        Some(since) => format!(" on air {} ", clock(snapshot.at.since(since))),
+        None => " no broadcaster ".into(),
+    };
+    frame.render_widget(Line::styled(on_air, tone.add_modifier(Modifier::REVERSED)), area);
+    let word = state.map_or(String::new(), |state| format!(" {} ", state.word()));
+    frame.render_widget(Line::styled(word, tone.add_modifier(Modifier::REVERSED)).right_aligned(), area);
+}
+
+fn seconds_per_column(width: u16) -> usize {
+    LANE_S.div_ceil(usize::from(width.max(1))).max(1)
+}
+
+/// What was lost in the last minutes, the newest at the right.
+fn lane(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, palette: Palette) {
+    let (wide, long) = (seconds_per_column(area.width), snapshot.history.len());
+    let spans: Vec<Span<'_>> = (0..usize::from(area.width))
+        .rev()
+        .map(|column| {
+            let until = long.saturating_sub(column * wide);
+            let from = until.saturating_sub(wide);
+            let seconds: Vec<_> = (from..until).filter_map(|at| snapshot.history.get(at).copied()).collect();
+            let slice = Slice::of(&seconds);
+            Span::styled(bar(slice).to_string(), evenings::tone(slice, palette))
+        })
+        .collect();
+    frame.render_widget(Line::from(spans), area);
+}
+
+fn times(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, palette: Palette) {
+    let shown = usize::from(area.width) * seconds_per_column(area.width);
+    let ago = clock(Duration::from_secs(shown.min(snapshot.history.len().max(shown)) as u64));
+    frame.render_widget(Line::styled(format!("{ago} ago"), palette.faint()), area);
+    frame.render_widget(Line::styled("now", palette.faint()).right_aligned(), area);
+}
+
+fn footer(frame: &mut Frame<'_>, area: Rect, app: &App) {
+    let palette = app.palette;
+    if let Some(notice) = app.notice.as_ref().or(app.warnings.front()) {
+        frame.render_widget(Line::styled(fit(&format!(" {notice}"), area.width.into()), palette.strong()), area);
+        return;
+    }
+    let mut keys = Vec::new();
+    if let Some(proposal) = app.model.proposals().first().filter(|_| app.model.takes_changes()) {
+        keys.push(("Enter".to_owned(), verdict::key_words(proposal)));
+    }
+    if !app.is_small {
+        keys.push(("0".into(), "back".into()));
+    }
+    keys.push(("q".into(), "quit".into()));
+    let mut spans = Vec::new();
+    for (name, what) in keys {
+        spans.push(Span::styled(format!(" {name} "), palette.key()));
+        spans.push(Span::styled(format!(" {what}  "), palette.faint()));
+    }
+    frame.render_widget(Line::from(spans), area);
+}
