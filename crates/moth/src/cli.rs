@@ -62,8 +62,10 @@ pub enum Command {
     Routes(RoutesOptions),
     /// Measure what the upload sustains, and how far the round trip climbs while it is full
     Uplink(UplinkOptions),
-    /// Have a running moth do something: bitrate, server, preset, size, rate, priority, keeper, failover, undo, state
+    /// Have a running moth do something: bitrate, server, preset, size, rate, priority, keeper, failover, undo, state, line
     Tell(TellOptions),
+    /// How a running moth's broadcast stands, in one line: for a status bar
+    State(StateOptions),
     /// The bitrate to use, what binds it, and the picture size and rate that suit it
     Plan(PlanOptions),
     /// Find, with nobody watching, how much this rig bears: raise one thing until frames are lost, or leave all as it is for long
@@ -713,6 +715,26 @@ pub struct TellOptions {
     pub json: bool,
 }
 
+/// `moth state`
+#[derive(Debug, Args)]
+pub struct StateOptions {
+    /// Which moth, if several run
+    #[arg(long, value_name = "PATH")]
+    pub socket: Option<PathBuf>,
+
+    /// One JSON object on standard output
+    #[arg(long)]
+    pub json: bool,
+}
+
+impl StateOptions {
+    /// As it is told to the moth that runs.
+    #[must_use]
+    pub fn as_telling(&self) -> TellOptions {
+        TellOptions { words: vec!["line".into()], socket: self.socket.clone(), json: self.json }
+    }
+}
+
 impl TellOptions {
     /// With options behind the words, which are taken for words because a word may begin with a hyphen: -10%.
     #[must_use]
@@ -766,6 +788,10 @@ pub struct ShowOptions {
     /// No terminal: one JSON object per second on standard output (docs/snapshot.md)
     #[arg(long)]
     pub headless: bool,
+
+    /// No full screen: one line, anew each second, for a status bar or a strip of a terminal
+    #[arg(long, conflicts_with = "headless")]
+    pub line: bool,
 
     /// Stop after so many seconds
     #[arg(long = "for", value_name = "SECONDS", value_parser = |text: &str| meant::seconds(text, 1..=1_000_000))]

@@ -1,5 +1,6 @@
-//! Without a terminal: one JSON object a second on standard output, and only that.
+//! Without the full screen: a line a second on standard output, and only that, a JSON object or one for people.
 
+use std::io::IsTerminal;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 use std::time::Duration;
@@ -16,15 +17,42 @@ use crate::logbook::scribe::Scribe;
 use crate::outlets::herald::Bell;
 use crate::outlets::json_line::JsonLine;
 use crate::outlets::line_printer::LinePrinter;
+use crate::outlets::one_line::one_line;
 use crate::tell;
+use crate::terminal::style::format::fit;
 
 /// How often the core is asked: what it wants done does not wait for the next line. Ours.
 const LOOK_EACH: Duration = Duration::from_millis(200);
 /// One line a second: at every fifth look. Ours.
 const EACH: u32 = 5;
 
+/// What is printed each second.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Form {
+    /// A JSON object.
+    Json,
+    /// A line for people; on a terminal, each in the place of the one before.
+    Line,
+}
+
+/// Clears what a terminal shows in this line (ECMA-48: carriage return, erase in line).
+const ANEW: &str = "\r\x1b[K";
+
+fn print(lines: &mut LinePrinter, form: Form, is_terminal: bool, snapshot: &Snapshot) -> bool {
+    match (form, is_terminal) {
+        (Form::Json, _) => lines.print(&JsonLine::from(snapshot)),
+        (Form::Line, false) => lines.print_text(format!("{}\n", one_line(snapshot))),
+        (Form::Line, true) => {
+            // One that is longer than the terminal is wide would stay there.
+            let width = crossterm::terminal::size().map_or(80, |(width, _)| usize::from(width));
+            lines.print_text(format!("{ANEW}{}", fit(&one_line(snapshot), width.saturating_sub(1))))
+        }
+    }
+}
+
 /// Runs until it is asked to stop, the time is over, or nobody reads any more.
-pub(crate) fn run(showing: Showing) -> Outcome {
+pub(crate) fn run(showing: Showing, form: Form) -> Outcome {
+    let is_terminal = std::io::stdout().is_terminal();
     let Showing { plan, run_for, recording, log, outlets, socket } = showing;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
@@ -46,7 +74,7 @@ pub(crate) fn run(showing: Showing) -> Outcome {
                 return ControlFlow::Continue(());
             }
             unprinted = None;
-            if lines.print(&JsonLine::from(&*snapshot)) && !is_over {
+            if print(&mut lines, form, is_terminal, &snapshot) && !is_over {
                 ControlFlow::Continue(())
             } else {
                 ControlFlow::Break(())
@@ -59,7 +87,10 @@ pub(crate) fn run(showing: Showing) -> Outcome {
         attached.close()?;
         conducted?;
         if let Some(last) = unprinted {
-            lines.print(&JsonLine::from(&*last));
+            print(&mut lines, form, is_terminal, &last);
+        }
+        if form == Form::Line && is_terminal {
+            lines.print_text("\n".into());
         }
         lines.finish()
     })

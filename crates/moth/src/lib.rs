@@ -82,6 +82,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Judge(options) => return status(commands::judge::run(&options, &cli.in_use)),
         Command::Log(options) => return status(commands::log::run(&options, &cli.in_use)),
         Command::Tell(options) => return status(commands::tell::run(&options.sorted())),
+        Command::State(options) => return status(commands::tell::run(&options.as_telling())),
         Command::Routes(options) => return status(commands::routes::run(&options, &cli.in_use)),
         Command::Rehearse(options) => return status(commands::rehearse::run(&options, &cli.in_use)),
         Command::Uplink(options) => commands::uplink::run(&options, &cli.in_use),
@@ -120,7 +121,11 @@ fn show(options: &ShowOptions, in_use: &SetupInUseOptions, plan: impl FnOnce() -
     let socket = options.automatic.socket.clone();
     let kept = if options.no_log { None } else { LogPlan::of(&plan, in_use)? };
     let showing = Showing { plan, run_for, recording, log: kept, outlets: OutletPlan::from(options), socket };
-    if options.headless { headless::run(showing) } else { terminal::run(showing, &log.warnings) }
+    match (options.headless, options.line) {
+        (true, _) => headless::run(showing, headless::Form::Json),
+        (false, true) => headless::run(showing, headless::Form::Line),
+        (false, false) => terminal::run(showing, &log.warnings),
+    }
 }
 
 /// Exit status 0 if all is well, 1 if it is not, 2 if it could not be found out.

@@ -7,6 +7,7 @@ pub mod herald;
 pub mod json_line;
 pub mod line_printer;
 pub mod metrics;
+pub mod one_line;
 mod openmetrics;
 
 use std::net::SocketAddr;

@@ -59,6 +59,13 @@ fn a_running_moth_is_told_things_and_wrong_words_none_and_two_are_told_clearly()
     let (status, said) = tell(&["rate", "30"]);
     assert!(status == Some(1) && said.contains("the stand-in broadcaster keeps its frame rate"), "{said}");
     assert!(tell(&["state"]).1.starts_with("steady, at Aldmoor."));
+    let line =
+        Command::new(env!("CARGO_BIN_EXE_moth")).arg("state").env("XDG_RUNTIME_DIR", runtime.path()).output().unwrap();
+    let line = String::from_utf8(line.stdout).unwrap();
+    assert!(
+        line.starts_with("─ steady  on air 0:") && line.ends_with("  Aldmoor\n") && line.lines().count() == 1,
+        "{line}"
+    );
     // The socket is its user's alone, and whoever says something else is told so.
     let socket = runtime.path().join(format!("vigilant-moth/{}.sock", first.0.id()));
     let mode = |path: &std::path::Path| std::os::unix::fs::MetadataExt::mode(&path.metadata().unwrap()) & 0o777;

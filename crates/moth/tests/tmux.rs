@@ -583,6 +583,37 @@ fn a_real_server_is_tested_on_the_screen_and_the_key_is_never_on_it() {
 }
 
 #[test]
+fn the_lantern_is_one_key_away_and_all_there_is_in_a_small_window_and_a_strip_has_one_line() {
+    if !have(&["tmux"]) {
+        return;
+    }
+    let terminal = Terminal::new(60, 16);
+    terminal.run_moth("demo --evening tired-server");
+    let screen = terminal.shows(" Enter  do it", 60);
+    assert!(screen.contains("reads too slowly") && !screen.contains("Watch"), "{screen}");
+    // It asks before it leaves the server, also where there is hardly room to.
+    terminal.keys("Enter");
+    terminal.shows(" y  do it", 5);
+    terminal.keys("n");
+    terminal.tmux(&["resize-window", "-x", "120", "-y", "40"]);
+    terminal.shows("render", 10);
+    terminal.keys("0");
+    terminal.shows(" 0  back", 5);
+    terminal.keys("0");
+    terminal.shows("render", 5);
+    terminal.keys("q");
+    assert_eq!(terminal.left(), "left=0");
+
+    let strip = Terminal::new(70, 8);
+    strip.run_moth("demo --evening calm --line --for 5");
+    strip.shows("─ steady  on air 0:03  Aldmoor", 20);
+    assert_eq!(strip.left(), "left=0");
+    // Each line takes the place of the one before: the last is what is left.
+    let screen = strip.screen();
+    assert!(screen.contains("· no broadcaster") && !screen.contains("steady"), "{screen}");
+}
+
+#[test]
 fn without_a_terminal_it_says_what_to_use_instead() {
     let out = Command::new(env!("CARGO_BIN_EXE_moth")).args(["demo"]).output().unwrap();
     assert_eq!(out.status.code(), Some(2));

@@ -1,4 +1,4 @@
-//! JSON lines on their way to standard output.
+//! Lines on their way to standard output.
 
 use std::io::{self, Write};
 use std::sync::mpsc::{SyncSender, TrySendError, sync_channel};
@@ -41,6 +41,15 @@ impl LinePrinter {
     pub(crate) fn print(&mut self, object: &impl Serialize) -> bool {
         let Ok(mut line) = serde_json::to_vec(object) else { return true };
         line.push(b'\n');
+        self.hand_over(line)
+    }
+
+    /// The same for a text, with what stands before and behind it.
+    pub(crate) fn print_text(&mut self, text: String) -> bool {
+        self.hand_over(text.into_bytes())
+    }
+
+    fn hand_over(&mut self, line: Vec<u8>) -> bool {
         match self.to.try_send(line) {
             Ok(()) => {
                 if std::mem::take(&mut self.lost) > 0 {

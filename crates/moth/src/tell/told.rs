@@ -9,6 +9,7 @@ use tokio::sync::oneshot;
 
 use super::words::{self, Meaning};
 use super::{Answer, Came, ToldWords};
+use crate::outlets::one_line::one_line;
 
 /// What nothing came of after this long is answered with that. Ours.
 const PATIENCE: Duration = Duration::from_secs(40);
@@ -31,6 +32,7 @@ impl Tellings {
         let meant = match words::meaning(&tell, Some(snapshot)) {
             Err(what) => Err(Answer::new(Came::NotUnderstood, what)),
             Ok(Meaning::State) => Err(Answer::new(Came::Done, state(snapshot))),
+            Ok(Meaning::Line) => Err(Answer::new(Came::Done, one_line(snapshot))),
             Ok(Meaning::Undo) => {
                 snapshot.undo.clone().ok_or_else(|| Answer::new(Came::NotDone, "there is nothing to put back"))
             }
@@ -83,7 +85,7 @@ impl Tellings {
 
 /// How the broadcast stands, in a sentence or two.
 fn state(snapshot: &Snapshot) -> String {
-    let state = snapshot.state.map_or("no broadcaster", |state| state.word());
+    let state = snapshot.viewers_state().map_or("no broadcaster", |state| state.word());
     let trial = snapshot.newest_trial().map_or_else(String::new, |trial| {
         format!(" Last change: {}, {}. {}", trial.title, trial.outcome.words(trial.is_over), trial.sentence)
     });

@@ -12,11 +12,11 @@ use crate::cli::meant;
 
 /// All there is to tell, for whoever tells something else.
 pub const EXPECTED: &str = "expected one of: bitrate RATE (or +RATE, -RATE, +10%, -10%), server NAME, preset lighter|heavier, \
-     size WIDTHxHEIGHT, rate FPS, priority high|normal|low, keeper off|advise|act, failover on|off, undo, state";
+     size WIDTHxHEIGHT, rate FPS, priority high|normal|low, keeper off|advise|act, failover on|off, undo, state, line";
 
 /// What a telling begins with.
-const VERBS: [&str; 10] =
-    ["bitrate", "server", "preset", "size", "rate", "priority", "keeper", "failover", "undo", "state"];
+const VERBS: [&str; 11] =
+    ["bitrate", "server", "preset", "size", "rate", "priority", "keeper", "failover", "undo", "state", "line"];
 
 /// Bitrates that can be told, in bits per second. Ours.
 const BITRATES: std::ops::RangeInclusive<u64> = 100_000..=200_000_000;
@@ -32,6 +32,8 @@ pub enum Meaning {
     Undo,
     /// How the broadcast stands.
     State,
+    /// The same in one line.
+    Line,
 }
 
 /// A new bitrate, as it was told.
@@ -80,6 +82,7 @@ pub fn meaning(words: &[String], snapshot: Option<&Snapshot>) -> Result<Meaning,
     match words.as_slice() {
         ["undo"] => Ok(Meaning::Undo),
         ["state"] => Ok(Meaning::State),
+        ["line"] => Ok(Meaning::Line),
         // A rate may be written in two words: 6 Mb/s.
         ["bitrate", rate @ ..] if !rate.is_empty() => {
             act(Action::SetBitrate { video: absolute(told_rate(&rate.join(" "))?, snapshot)? })

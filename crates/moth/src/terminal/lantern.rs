@@ -21,6 +21,8 @@ use crate::logbook::row::bar;
 
 /// The lane below shows so many seconds. Ours: what one still remembers.
 const LANE_S: usize = 300;
+/// The rows of the lane, where there is room for them.
+const LANE_ROWS: u16 = 3;
 
 /// How the broadcast stands, in a word.
 pub(crate) fn word(snapshot: &Snapshot) -> &'static str {
@@ -52,7 +54,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
     let tone = tone(snapshot, palette);
     header(frame, Rect { height: 1, ..area }, snapshot, tone);
     let is_roomy = area.height >= 16;
-    let (margin, foot) = (u16::from(is_roomy), if is_roomy { 4 } else { 2 });
+    let (margin, foot) = (u16::from(is_roomy), if is_roomy { 3 + LANE_ROWS } else { 2 });
     let inner = Rect {
         x: area.x + margin,
         width: area.width.saturating_sub(2 * margin),
@@ -64,31 +66,37 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
     // What is said below the word keeps its rows.
     let said_rows =
         u16::try_from(sentence.len()).unwrap_or(u16::MAX).min(inner.height / 4).max(u16::from(inner.height > 4));
-    let action_rows = match &proposal {
-        Some(text) if inner.height > 3 => letters::rows(text, inner.width, inner.height / 4),
-        _ => 0,
+    let (action, row) = match &proposal {
+        Some(text) if inner.height > 3 => letters::wrapped(text, inner.width, inner.height / 3),
+        _ => (Vec::new(), 1),
     };
+    let action_rows = u16::try_from(action.len()).unwrap_or(1).min(inner.height / 3) * row;
     let gaps = if is_roomy { 2 } else { 0 };
     let most = inner.height.saturating_sub(said_rows + action_rows + gaps);
     let mut y = inner.y;
     y += letters::fill(frame, Rect { height: most, ..inner }, word(snapshot), tone.add_modifier(Modifier::BOLD));
     y += u16::from(is_roomy);
-    for line in sentence.into_iter().take(said_rows.into()) {
+    let is_cut = sentence.len() > usize::from(said_rows);
+    for (n, line) in sentence.into_iter().take(said_rows.into()).enumerate() {
+        let is_last = is_cut && n + 1 == usize::from(said_rows);
+        let line = if is_last { fit(&format!("{line} …"), inner.width.into()) } else { line };
         frame.render_widget(Line::raw(line), Rect { y, height: 1, ..inner });
         y += 1;
     }
     y += u16::from(is_roomy);
-    if let (Some(text), 1..) = (proposal, action_rows) {
-        letters::draw(
-            frame,
-            Rect { y, height: action_rows.min(area.bottom().saturating_sub(y)), ..inner },
-            &text,
-            palette.strong(),
-        );
+    for text in action.iter().take((action_rows / row).into()) {
+        let height = row.min(area.bottom().saturating_sub(y));
+        let place = Rect { y, height, ..inner };
+        if row > 1 {
+            letters::draw_small(frame, place, text, palette.strong());
+        } else {
+            frame.render_widget(Line::styled(text.as_str(), palette.strong()), place);
+        }
+        y += height;
     }
     let bottom = |up: u16| Rect { y: area.bottom().saturating_sub(up).max(area.y), height: 1, ..area };
     if is_roomy {
-        lane(frame, bottom(3), snapshot, palette);
+        lane(frame, Rect { height: LANE_ROWS, ..bottom(2 + LANE_ROWS) }, snapshot, palette);
         times(frame, bottom(2), snapshot, palette);
     } else if area.height > 2 {
         lane(frame, bottom(2), snapshot, palette);
@@ -117,20 +125,33 @@ fn seconds_per_column(width: u16) -> usize {
     LANE_S.div_ceil(usize::from(width.max(1))).max(1)
 }
 
-/// What was lost in the last minutes, the newest at the right.
+/// What was lost in the last minutes, the newest at the right: higher, the more.
 fn lane(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, palette: Palette) {
     let (wide, long) = (seconds_per_column(area.width), snapshot.history.len());
-    let spans: Vec<Span<'_>> = (0..usize::from(area.width))
-        .rev()
-        .map(|column| {
-            let until = long.saturating_sub(column * wide);
-            let from = until.saturating_sub(wide);
-            let seconds: Vec<_> = (from..until).filter_map(|at| snapshot.history.get(at).copied()).collect();
-            let slice = Slice::of(&seconds);
-            Span::styled(bar(slice).to_string(), evenings::tone(slice, palette))
-        })
-        .collect();
-    frame.render_widget(Line::from(spans), area);
+    for column in 0..area.width {
+        let until = long.saturating_sub(usize::from(area.width - 1 - column) * wide);
+        let from = until.saturating_sub(wide);
+        let seconds: Vec<_> = (from..until).filter_map(|at| snapshot.history.get(at).copied()).collect();
+        let slice = Slice::of(&seconds);
+        let style = evenings::tone(slice, palette);
+        let mut put = |row: u16, symbol: &str| {
+            if let Some(cell) = frame.buffer_mut().cell_mut((area.x + column, area.y + row)) {
+                cell.set_symbol(symbol).set_style(if symbol == "█" { letters::solid(style) } else { style });
+            }
+        };
+        if area.height < LANE_ROWS || slice.badness() == 0 {
+            put(area.height - 1, &bar(slice).to_string());
+            continue;
+        }
+        // Half a row for each step.
+        let halves = u16::from(slice.badness()) + 2;
+        for row in 0..halves / 2 {
+            put(area.height - 1 - row, "█");
+        }
+        if halves % 2 == 1 {
+            put(area.height - 1 - halves / 2, "▄");
+        }
+    }
 }
 
 fn times(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, palette: Palette) {

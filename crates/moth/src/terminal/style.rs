@@ -1,5 +1,5 @@
 //! How things look: colours, numbers and paragraphs.
 
-pub(super) mod format;
+pub(crate) mod format;
 pub mod palette;
 pub(super) mod paragraphs;

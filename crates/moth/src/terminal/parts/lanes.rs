@@ -6,10 +6,11 @@ use moth_core::{Snapshot, State};
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use ratatui::style::{Modifier, Style};
+use ratatui::style::{Color, Modifier, Style};
 
+use super::letters;
 use super::time_view::TimeView;
-use crate::terminal::style::format::{clock, fit, with_unit};
+use crate::terminal::style::format::{clock, fit, number, with_unit};
 use crate::terminal::style::palette::{Palette, state_mark};
 
 /// Columns for the lanes' names, and for their values at the right. Ours.
@@ -128,6 +129,12 @@ pub(in crate::terminal) fn draw(
         let foot = y + rows.saturating_sub(1);
         buffer.set_string(area.x, foot, fit(lane.name, usize::from(NAMES) - 1), palette.faint());
         draw_lane(buffer, strip, palette, lane, &columns);
+        if rows > 1 && matches!(lane.kind, Kind::Bars { .. }) {
+            let top = format!("{} {}", number(Some(f64::from(top_of(lane, &columns)))), lane.unit);
+            // At the lane's own edge: it is the scale of the bars beside it.
+            let top = format!("{:>1$}", fit(&top, usize::from(NAMES) - 1), usize::from(NAMES) - 1);
+            buffer.set_string(area.x, y, top, palette.faint());
+        }
         let value = fit(&value_of(lane, view.cursor, snapshot), usize::from(VALUES) - 1);
         buffer.set_string(plot.right() + 1, foot, value, Style::new());
         y += rows;
@@ -137,6 +144,8 @@ pub(in crate::terminal) fn draw(
         let x = plot.x + u16::try_from(column).unwrap_or(0);
         for row in area.y..y {
             if let Some(cell) = buffer.cell_mut((x, row)) {
+                // A bar that fills its cell has one colour twice: reversed it would look the same.
+                cell.bg = Color::Reset;
                 cell.modifier.insert(Modifier::REVERSED);
             }
         }
@@ -176,14 +185,7 @@ pub(in crate::terminal) fn draw_lane(
     if strip.height == 0 {
         return;
     }
-    let top = match lane.kind {
-        Kind::Bars { value, asked, top: None } => {
-            let highest = |value| (0..columns.count).filter_map(|c| columns.highest(c, value)).fold(0.0, f32::max);
-            (highest(value).max(asked.map_or(0.0, highest)) * 1.05).max(1.0)
-        }
-        Kind::Bars { top: Some(top), .. } => top.max(1.0),
-        _ => 1.0,
-    };
+    let top = top_of(lane, columns);
     for column in 0..columns.count {
         let x = strip.x + u16::try_from(column).unwrap_or(0);
         match &lane.kind {
@@ -222,6 +224,26 @@ pub(in crate::terminal) fn draw_lane(
     }
 }
 
+/// What the top of a lane stands for, in its unit.
+fn top_of(lane: &Lane, columns: &Columns<'_>) -> f32 {
+    match lane.kind {
+        Kind::Bars { value, asked, top: None } => {
+            let highest = |value| (0..columns.count).filter_map(|c| columns.highest(c, value)).fold(0.0, f32::max);
+            plain_above(highest(value).max(asked.map_or(0.0, highest)))
+        }
+        Kind::Bars { top: Some(top), .. } => top.max(1.0),
+        Kind::State | Kind::Losses(..) => 1.0,
+    }
+}
+
+/// The next plain number, as a scale has them.
+fn plain_above(value: f32) -> f32 {
+    let value = value.max(1.0);
+    let decade = 10_f32.powf(value.log10().floor());
+    let plain = [1.0, 1.2, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 10.0, 12.0];
+    plain.into_iter().map(|step| step * decade).find(|top| *top >= value * 1.02).unwrap_or(value)
+}
+
 fn severity(state: State) -> u8 {
     match state {
         State::Steady => 0,
@@ -247,6 +269,7 @@ fn draw_bar(buffer: &mut Buffer, strip: Rect, x: u16, share: f32, style: Style) 
     for row in 0..strip.height {
         let here = eighths.saturating_sub(usize::from(row) * 8).min(8);
         if here > 0 {
+            let style = if here == 8 { letters::solid(style) } else { style };
             put(buffer, x, strip.bottom() - 1 - row, EIGHTHS[here], style);
         }
     }
@@ -334,5 +357,19 @@ pub(in crate::terminal) fn draw_axis(
         let text = fit(&text, usize::from(strip.width / 2));
         let width = u16::try_from(unicode_width::UnicodeWidthStr::width(text.as_str())).unwrap_or(0);
         buffer.set_string(strip.right() + VALUES - width.min(strip.width), strip.y + 1, text, Style::reset());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_scale_ends_in_a_plain_number_above_all_that_is_drawn() {
+        for (value, top) in
+            [(0.0, 1.2), (6326.0, 7000.0), (5900.0, 7000.0), (352.0, 400.0), (100.0, 120.0), (9.9, 12.0)]
+        {
+            assert!((plain_above(value) - top).abs() < top * 1e-4, "{value}: {}", plain_above(value));
+        }
     }
 }

@@ -8,6 +8,8 @@ use ratatui::text::Line;
 use ratatui::widgets::Widget;
 use tui_big_text::{BigText, PixelSize};
 
+use crate::terminal::style::format::wrap;
+
 /// A letter is so many pixels wide and high.
 const SIDE: u16 = 8;
 
@@ -20,9 +22,13 @@ const SIZES: [(PixelSize, u16, u16); 4] = [
     (PixelSize::Quadrant, SIDE / 2, SIDE / 2),
 ];
 
-/// The rows that [`draw`] takes.
-pub(in crate::terminal) fn rows(text: &str, width: u16, height: u16) -> u16 {
-    fitting(text, width, height).map_or(1, |(_, _, rows)| rows)
+/// A text in the smallest of the large letters, broken at spaces; broken as small text, if there is no room for that. Gives its lines
+/// and the rows of each.
+pub(in crate::terminal) fn wrapped(text: &str, width: u16, height: u16) -> (Vec<String>, u16) {
+    let (_, columns, rows) = SIZES[SIZES.len() - 1];
+    let large = wrap(text, usize::from(width / columns));
+    let fits = large.len() * usize::from(rows) <= height.into() && !large.iter().any(|line| line.ends_with('…'));
+    if fits { (large, rows) } else { (wrap(text, width.into()), 1) }
 }
 
 /// Draws an address, in two parts if its letters are larger then; as it is, if there is no room for large ones. Gives the rows it takes.
@@ -46,8 +52,7 @@ pub(in crate::terminal) fn draw_address(frame: &mut Frame<'_>, area: Rect, addre
 pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, text: &str, style: Style) -> u16 {
     match fitting(text, area.width, area.height) {
         Some((size, _, rows)) => {
-            let big = BigText::builder().pixel_size(size).style(style).lines(vec![Line::from(text.to_owned())]).build();
-            frame.render_widget(big, area);
+            draw_in(frame, area, text, style, size);
             rows
         }
         None => {
@@ -56,6 +61,16 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, text: &str, s
             height
         }
     }
+}
+
+/// Draws a text in the smallest of the large letters, for which there is room.
+pub(in crate::terminal) fn draw_small(frame: &mut Frame<'_>, area: Rect, text: &str, style: Style) {
+    draw_in(frame, area, text, style, SIZES[SIZES.len() - 1].0);
+}
+
+fn draw_in(frame: &mut Frame<'_>, area: Rect, text: &str, style: Style, size: PixelSize) {
+    let big = BigText::builder().pixel_size(size).style(style).lines(vec![Line::from(text.to_owned())]).build();
+    frame.render_widget(big, area);
 }
 
 /// Draws a text that fills the area, however large that is; as [`draw`] does, if there is no room for whole pixels. Gives the rows it takes.

@@ -6,7 +6,7 @@ use moth_core::rate::grouped;
 use unicode_width::UnicodeWidthStr;
 
 /// `1:02:03` or `2:03`
-pub(in crate::terminal) fn clock(duration: Duration) -> String {
+pub(crate) fn clock(duration: Duration) -> String {
     let seconds = duration.as_secs();
     let (h, m, s) = (seconds / 3600, seconds / 60 % 60, seconds % 60);
     if h > 0 { format!("{h}:{m:02}:{s:02}") } else { format!("{m}:{s:02}") }
@@ -30,7 +30,7 @@ pub(in crate::terminal) fn with_unit(value: Option<f64>, unit: &str) -> String {
 }
 
 /// As much of a text as fits into some columns, with a mark where it was cut.
-pub(in crate::terminal) fn fit(text: &str, columns: usize) -> String {
+pub(crate) fn fit(text: &str, columns: usize) -> String {
     if text.width() <= columns {
         return text.to_owned();
     }
