@@ -344,7 +344,7 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
         changed |= wavers && drawn_at.is_none_or(|at| at.elapsed() >= CALM_EACH);
         let wait = drawn_at.map_or(Duration::ZERO, |at| DRAW_EACH.saturating_sub(at.elapsed()));
         if changed && wait.is_zero() {
-            app.is_small = frame::is_small(device.area().map_err(failed())?);
+            app.is_small = screen::is_small(device.area().map_err(failed())?);
             device.draw(|frame| frame::draw(frame, &app)).map_err(failed())?;
             drawn_at = Some(Instant::now());
             (changed, wavers) = (false, false);

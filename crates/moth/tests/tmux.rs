@@ -321,7 +321,7 @@ fn stopped_and_gone_on_with_it_has_its_terminal_again() {
     // It does not let itself be asked to: a broadcast hangs on it.
     signal("-TSTP");
     terminal.keys("?");
-    terminal.shows("Tab goes on", 5);
+    terminal.shows("0-7 Tab", 5);
     // Where it is not asked, the shell has the terminal meanwhile, and sets it as it likes.
     signal("-STOP");
     wait_for("the shell's word on it", Duration::from_secs(5), || {
@@ -333,7 +333,7 @@ fn stopped_and_gone_on_with_it_has_its_terminal_again() {
     terminal.keys("C-j");
     wait_for("the screen once more", Duration::from_secs(5), || {
         let screen = terminal.screen();
-        (screen.contains("Tab goes on") && !screen.contains("Stopped")).then_some(())
+        (screen.contains("0-7 Tab") && !screen.contains("Stopped")).then_some(())
     });
     terminal.keys("?");
     terminal.shows("nothing at fault", 5);

@@ -29,8 +29,8 @@ pub enum Dialog {
     Confirm(Box<Proposal>),
     /// Something only the user can do, with what to type where.
     ByHand(Box<Proposal>),
-    /// All that can be changed.
-    Changes,
+    /// All that can be changed; the one under the cursor, by its place.
+    Changes(usize),
     /// A change is being chosen.
     Choose(Choice),
     /// Leaving would end a real broadcast.

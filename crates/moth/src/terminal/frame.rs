@@ -11,14 +11,11 @@ use super::app::App;
 use super::dialogs::drawn;
 use super::lantern;
 use super::model::Model;
-use super::screen::{Keys, Screen, Shown};
+use super::screen::{Keys, Screen, Shown, is_small};
 use super::screens;
 use super::style::format::{clock, fit};
 use super::style::palette::{Palette, state_mark};
 use crate::recordings::player::ReplayState;
-
-/// The smallest terminal on which there is room for more than the lantern. Ours.
-pub(super) const SMALLEST: (u16, u16) = (80, 24);
 
 /// Draws the whole screen.
 pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
@@ -41,11 +38,6 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
     if let Some(dialog) = &app.dialog {
         drawn::draw(frame, area, dialog, app.screen, shown);
     }
-}
-
-/// Whether there is no room for the screens: then the lantern is shown.
-pub(super) fn is_small(area: Rect) -> bool {
-    area.width < SMALLEST.0 || area.height < SMALLEST.1
 }
 
 /// The screens' names, the one shown reversed; with little room only that one.

@@ -14,6 +14,14 @@ use super::style::format::wrap;
 use super::style::palette::Palette;
 use super::style::paragraphs::{paint, wrapped};
 
+/// The smallest terminal on which there is room for more than the lantern. Ours.
+const SMALLEST: (u16, u16) = (80, 24);
+
+/// Whether there is no room for the screens: then the lantern is shown.
+pub(in crate::terminal) fn is_small(area: Rect) -> bool {
+    area.width < SMALLEST.0 || area.height < SMALLEST.1
+}
+
 /// What a screen shows.
 #[derive(Clone, Copy)]
 pub(in crate::terminal) struct Shown<'a> {
@@ -86,7 +94,7 @@ impl HelpLines<'_> {
     /// The keys of the other screens.
     pub(in crate::terminal) fn others(&mut self) {
         // Their order is that of the keys.
-        self.key(&format!("1-{}", self.screens.len()), &format!("{}; Tab goes on", self.screens.join(" ")));
+        self.key(&format!("0-{} Tab", self.screens.len()), &format!("Lantern {}", self.screens.join(" ")));
     }
 
     /// An empty line.

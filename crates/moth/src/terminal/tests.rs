@@ -619,9 +619,20 @@ async fn a_change_is_chosen_with_its_price_or_typed() {
     let typed = Action::SetBitrate { video: Bitrate::from_kbps(4800) };
     assert_eq!(press(&mut app, KeyCode::Enter), Some(Wish::Act(typed)));
     type_char(&mut app, 'b');
-    "47".chars().for_each(|c| assert_eq!(type_char(&mut app, c), None));
-    assert_eq!(press(&mut app, KeyCode::Enter), None, "a number without a unit is no bitrate");
-    assert!(drawn(&app, 120, 40).contains("has no unit"));
+    "4700".chars().for_each(|c| assert_eq!(type_char(&mut app, c), None));
+    assert!(drawn(&app, 120, 40).contains("= 4 700 kb/s (a number alone"), "it is said back before it counts");
+    let meant = Action::SetBitrate { video: Bitrate::from_kbps(4700) };
+    assert_eq!(press(&mut app, KeyCode::Enter), Some(Wish::Act(meant)));
+    type_char(&mut app, 'b');
+    "4.7.k".chars().for_each(|c| assert_eq!(type_char(&mut app, c), None));
+    assert_eq!(press(&mut app, KeyCode::Enter), None, "that is no bitrate");
+    assert!(drawn(&app, 120, 40).contains("▸ 4.7.k"), "and stays to be corrected");
+    press(&mut app, KeyCode::Esc);
+    // A menu acts on Enter as well.
+    type_char(&mut app, 'a');
+    press(&mut app, KeyCode::Down);
+    press(&mut app, KeyCode::Enter);
+    assert!(drawn(&app, 120, 40).contains("move to"), "{}", drawn(&app, 120, 40));
     press(&mut app, KeyCode::Esc);
     // Leaving a server is asked about once more.
     type_char(&mut app, 's');

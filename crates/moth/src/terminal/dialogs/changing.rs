@@ -82,10 +82,8 @@ pub(super) fn choose_key(model: &Model, mut choice: Choice, key: KeyEvent) -> Re
             let Some(snapshot) = &model.snapshot else { return Reaction::none() };
             match choice.chosen(snapshot) {
                 Ok(proposal) => return take_up(model, proposal),
-                Err(what) => {
-                    notice = Some(what);
-                    choice.typed.clear();
-                }
+                // What was wrong stays to be corrected.
+                Err(what) => notice = Some(what),
             }
         }
         // What a bitrate is written with; q and others mean nothing here.

@@ -12,6 +12,7 @@ use moth_core::rate::Bitrate;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
+use crate::cli::meant;
 use crate::terminal::style::format::fit;
 use crate::terminal::style::palette::Palette;
 
@@ -149,6 +150,12 @@ impl Choice {
         self.kind == Kind::Bitrate
     }
 
+    /// What is typed, as it is likely meant, and why that is said back; `None` if it is plain, or a change by so much.
+    fn said_back(&self) -> Option<(Bitrate, &'static str)> {
+        let (rate, why) = meant::bitrate(&self.typed).ok()?;
+        (!self.typed.starts_with(['+', '-'])).then_some((rate, why?))
+    }
+
     /// The cursor up or down.
     pub(super) fn step(&mut self, down: bool) {
         let last = self.options.len().saturating_sub(1);
@@ -164,7 +171,8 @@ impl Choice {
         if self.typed.is_empty() {
             return self.options.get(self.at).cloned().ok_or_else(|| "nothing is chosen".into());
         }
-        let words = ["bitrate".to_owned(), self.typed.clone()];
+        let words =
+            ["bitrate".to_owned(), self.said_back().map_or_else(|| self.typed.clone(), |(rate, _)| rate.to_text())];
         match crate::tell::words::meaning(&words, Some(snapshot))? {
             crate::tell::words::Meaning::Act(Action::SetBitrate { video }) => {
                 Ok(to_bitrate(video, bitrate_now(snapshot), &snapshot.stream))
@@ -235,6 +243,8 @@ pub(super) fn lines(choice: &Choice, palette: Palette, columns: usize) -> Vec<Li
         };
         let style = if choice.typed.is_empty() { palette.faint() } else { palette.strong() };
         lines.push(Line::styled(if choice.typed.is_empty() { format!("  {typed}") } else { typed }, style));
+        // Before it counts, not after.
+        lines.extend(choice.said_back().map(|(rate, why)| Line::raw(fit(&format!("  = {rate} ({why})"), columns))));
     }
     lines.push(Line::default());
     if let (Some(option), true) = (choice.options.get(choice.at), choice.typed.is_empty()) {

@@ -13,8 +13,7 @@ use ratatui::widgets::{Block, Clear, Padding, Paragraph, Wrap};
 use super::Dialog;
 use super::choice::{self, Choice, Kind};
 use crate::terminal::dialogs::export::Export;
-use crate::terminal::frame::is_small;
-use crate::terminal::screen::{HelpLines, Screen, Shown};
+use crate::terminal::screen::{HelpLines, Screen, Shown, is_small};
 use crate::terminal::screens;
 use crate::terminal::screens::logbook::Typing;
 use crate::terminal::style::format::{number, wrap};
@@ -30,7 +29,7 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
         Dialog::Help => (" Keys and words ", help(screen, shown)),
         Dialog::Confirm(proposal) => (" Sure? ", confirm(proposal, palette)),
         Dialog::ByHand(proposal) => (" By your own hand ", by_hand(proposal, palette, snapshot)),
-        Dialog::Changes => (" Change something ", changes(palette, snapshot)),
+        Dialog::Changes(at) => (" Change something ", changes(*at, palette, snapshot)),
         Dialog::Choose(choice) => (" Change it to ", choose(choice, palette)),
         Dialog::ConfirmQuit => (" Quit? ", quit(palette)),
         Dialog::Consent(_, words) => (" Publish filler? ", consent(words, palette)),
@@ -97,7 +96,7 @@ fn confirm(proposal: &Proposal, palette: Palette) -> Vec<Line<'static>> {
 }
 
 /// All that can be changed, each on its key, with how it is now.
-fn changes(palette: Palette, snapshot: &Snapshot) -> Vec<Line<'static>> {
+fn changes(at: usize, palette: Palette, snapshot: &Snapshot) -> Vec<Line<'static>> {
     let stream = &snapshot.stream;
     let unknown = || "not known".to_owned();
     let now = |kind: Kind| match kind {
@@ -112,15 +111,17 @@ fn changes(palette: Palette, snapshot: &Snapshot) -> Vec<Line<'static>> {
         Kind::Preset | Kind::Priority | Kind::Hand => String::new(),
     };
     let mut lines = Vec::new();
-    for kind in Kind::ALL {
+    for (n, kind) in Kind::ALL.into_iter().enumerate() {
+        let (lead, style) = if n == at { ("▸ ", palette.strong()) } else { ("  ", Style::new()) };
         lines.push(Line::from(vec![
+            Span::styled(lead, palette.strong()),
             Span::styled(format!(" {} ", kind.key()), palette.key()),
-            Span::raw(format!("  {:<32}", kind.words())),
+            Span::styled(format!("  {:<32}", kind.words()), style),
             Span::styled(now(kind), palette.faint()),
         ]));
     }
     lines.push(Line::default());
-    lines.push(answers(palette, &[("any other key", "close")]));
+    lines.push(answers(palette, &[("↑ ↓", "choose"), ("Enter", "change it"), ("any other key", "close")]));
     lines
 }
 

@@ -30,7 +30,10 @@ pub(in crate::terminal) fn key(dialog: Dialog, model: &mut Model, key: KeyEvent)
         Dialog::RemoveKept(nr, words) => ask(code, Dialog::RemoveKept(nr, words), || logbook::remove(model, nr)),
         Dialog::Choose(choice) => changing::choose_key(model, choice, key),
         Dialog::Export(chosen) => exporting::key(model, chosen, key),
-        Dialog::Changes => match code {
+        Dialog::Changes(at) => match code {
+            KeyCode::Up => Reaction::open(Dialog::Changes(at.saturating_sub(1))),
+            KeyCode::Down => Reaction::open(Dialog::Changes((at + 1).min(Kind::ALL.len() - 1))),
+            KeyCode::Enter => Kind::ALL.get(at).map_or_else(Reaction::none, |kind| changing::choose(model, *kind)),
             KeyCode::Char(letter) => match Kind::ALL.into_iter().find(|kind| kind.key() == letter) {
                 Some(kind) => changing::choose(model, kind),
                 None => Reaction::none(),

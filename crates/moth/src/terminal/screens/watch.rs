@@ -150,7 +150,7 @@ pub(super) fn key(model: &mut Model, code: KeyCode) -> Reaction {
             let told = format!("{address} is copied, if your terminal lets programs copy");
             Reaction::wish(Wish::Copy(address)).and_tell(told)
         }
-        KeyCode::Char('a') => Reaction::open(Dialog::Changes),
+        KeyCode::Char('a') => Reaction::open(Dialog::Changes(0)),
         KeyCode::Char('u') => changing::undo(model),
         KeyCode::Char(letter) if kind(letter).is_some() => {
             kind(letter).map_or_else(Reaction::none, |kind| changing::take_kind(model, kind))
