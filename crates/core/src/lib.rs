@@ -10,7 +10,7 @@
 //! - [`verdict`]: which suspect it is, held while it holds.
 //! - [`contradiction`]: what no snapshot may say, for tests and the evaluation.
 //! - [`notice`]: what is odd and costs no frame.
-//! - [`viewers`]: how bad it is for who watches.
+//! - [`viewers`]: how bad it is for who watches; [`delay`]: what the broadcast adds to how late they see it.
 //! - [`proposal`]: what could be done about it, in order.
 //! - [`student`], [`sentence`]: small things that several need.
 //! - [`trial`]: a change being proved; [`keeper`]: the automatic bitrate; [`failover`]: the automatic change of servers.
@@ -20,6 +20,7 @@ pub mod action;
 mod by_hand;
 pub mod contradiction;
 pub mod core;
+pub mod delay;
 pub mod facts;
 pub mod failover;
 pub mod figure;

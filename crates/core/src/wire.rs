@@ -45,6 +45,8 @@ pub struct WireFigures {
     pub keyframe_interval_s: Option<f64>,
     /// B-frames in a row.
     pub b_frames: Option<u32>,
+    /// How long the encoder holds pictures back to send others before them, in milliseconds; its look-ahead does not show.
+    pub held_back_ms: Option<f64>,
     /// How far the bitrate of single seconds lies from their mean, as a share of it (standard deviation).
     pub unsteadiness: Option<f64>,
     /// How much of the picture's bits are filler, as a share.
@@ -154,6 +156,7 @@ impl Wire {
             fps,
             keyframe_interval_s: self.groups.interval_s(),
             b_frames: self.groups.b_frames(),
+            held_back_ms: self.groups.held_back_ms(),
             unsteadiness,
             filler: self.groups.filler_share(),
             behind_ms: self.pace.behind(now).map(|(ms, _)| ms),

@@ -789,6 +789,10 @@ pub struct ShowOptions {
     #[arg(long)]
     pub headless: bool,
 
+    /// Leave the mouse to the terminal: it selects text without Shift, and does nothing else
+    #[arg(long)]
+    pub no_mouse: bool,
+
     /// No full screen: one line, anew each second, for a status bar or a strip of a terminal
     #[arg(long, conflicts_with = "headless")]
     pub line: bool,

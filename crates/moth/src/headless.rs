@@ -53,7 +53,7 @@ fn print(lines: &mut LinePrinter, form: Form, is_terminal: bool, snapshot: &Snap
 /// Runs until it is asked to stop, the time is over, or nobody reads any more.
 pub(crate) fn run(showing: Showing, form: Form) -> Outcome {
     let is_terminal = std::io::stdout().is_terminal();
-    let Showing { plan, run_for, recording, log, outlets, socket } = showing;
+    let Showing { plan, run_for, recording, log, outlets, socket, .. } = showing;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
     runtime.block_on(async {

@@ -120,7 +120,15 @@ fn show(options: &ShowOptions, in_use: &SetupInUseOptions, plan: impl FnOnce() -
     let recording = options.record.as_deref().map(begin).transpose()?;
     let socket = options.automatic.socket.clone();
     let kept = if options.no_log { None } else { LogPlan::of(&plan, in_use)? };
-    let showing = Showing { plan, run_for, recording, log: kept, outlets: OutletPlan::from(options), socket };
+    let showing = Showing {
+        plan,
+        run_for,
+        recording,
+        log: kept,
+        mouse: !options.no_mouse,
+        outlets: OutletPlan::from(options),
+        socket,
+    };
     match (options.headless, options.line) {
         (true, _) => headless::run(showing, headless::Form::Json),
         (false, true) => headless::run(showing, headless::Form::Line),

@@ -6,6 +6,7 @@ mod device;
 mod dialogs;
 pub(crate) mod first_minute;
 mod frame;
+mod hits;
 mod lantern;
 mod logbook_view;
 mod model;
@@ -77,7 +78,8 @@ pub(crate) fn begin(first: &mut FirstMinute) -> Result<Option<String>, Failure> 
     let failed = || Failure::system("the terminal could not be used");
     let (went_on, stopping) =
         (signals::notice_going_on().map_err(failed())?, signals::notice_stopping().map_err(failed())?);
-    let mut device = Device::enter().map_err(failed())?;
+    // Without the mouse: what is pasted is mostly selected with it.
+    let mut device = Device::enter(false).map_err(failed())?;
     loop {
         if stopping.load(Ordering::Acquire) {
             return Ok(None);
@@ -105,7 +107,7 @@ pub(crate) fn begin(first: &mut FirstMinute) -> Result<Option<String>, Failure> 
 
 /// Runs the full screen until it is quit or the time is over.
 pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Outcome {
-    let Showing { mut plan, run_for, recording, log, outlets, socket } = showing;
+    let Showing { mut plan, run_for, recording, log, mouse, outlets, socket } = showing;
     let before = plan.take_setup_in_use()?.map(|(in_use, folder)| Preparation::new(in_use, folder));
     let doors = plan.doors();
     let is_demo = matches!(plan, Plan::Demo(..));
@@ -119,7 +121,7 @@ pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Outcome {
     let mut app = App::new(banner, is_demo, Palette::from_environment())
         .with(before)
         .rehearsing_through(RehearsalPlan { doors, seed, records });
-    app.notice = cut_off;
+    (app.notice, app.has_mouse) = (cut_off, mouse);
     let (_, nr) = show(acts, app.keeping_in(log.clone()), warnings)?;
     tell_the_end(log.as_ref(), nr)
 }
@@ -281,7 +283,7 @@ pub(crate) struct RehearsalWires {
 pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
     let failed = || Failure::system("the terminal could not be used");
     let went_on = signals::notice_going_on().map_err(failed())?;
-    let mut device = Device::enter().map_err(failed())?;
+    let mut device = Device::enter(app.has_mouse).map_err(failed())?;
     let mut changed = true;
     let mut wavers = false;
     let mut drawn_at: Option<Instant> = None;

@@ -23,6 +23,9 @@ pub struct Service {
     pub takes_two: bool,
     /// What is added to the key for a run that nobody sees; `None` if the service has no such thing.
     pub unseen: Option<String>,
+    /// How much the service itself adds to its viewers' delay, in seconds, if that is known.
+    #[serde(default, deserialize_with = "positive")]
+    pub delay_s: Option<f64>,
     /// The user's command that prints the key (a password manager's, say): program, then its arguments.
     pub key_command: Option<Vec<String>>,
 }

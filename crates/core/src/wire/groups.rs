@@ -9,13 +9,16 @@ const DISTANCES: usize = 5;
 /// Frames over which B-frames and filler are looked for: two seconds at 60 frames/s. Ours.
 const MEMORY: usize = 120;
 
+/// A picture is not held back for longer, in milliseconds. Ours: 16 B-frames at 10 frames/s.
+const LONGEST_HELD_MS: f64 = 1700.0;
+
 /// Learns how a stream is put together.
 #[derive(Debug, Clone, Default)]
 pub struct Groups {
     last_keyframe_ms: Option<u32>,
     distances_ms: VecDeque<u32>,
-    /// Bytes, filler among them, and whether it was a B-frame.
-    frames: VecDeque<(u32, u32, bool)>,
+    /// Bytes, filler among them, whether it was a B-frame, and how long after its timestamp it is shown, in milliseconds.
+    frames: VecDeque<(u32, u32, bool, i32)>,
     latest_shown_ms: Option<u32>,
 }
 
@@ -36,7 +39,7 @@ impl Groups {
         if !is_b {
             self.latest_shown_ms = Some(shown);
         }
-        self.frames.push_back((frame.bytes, frame.filler_bytes, is_b));
+        self.frames.push_back((frame.bytes, frame.filler_bytes, is_b, frame.composition_ms));
         if self.frames.len() > MEMORY {
             self.frames.pop_front();
         }
@@ -54,11 +57,27 @@ impl Groups {
         if self.frames.len() < 10 {
             return None;
         }
-        let (longest, _) = self.frames.iter().fold((0, 0), |(longest, run): (u32, u32), (_, _, is_b)| {
+        let (longest, _) = self.frames.iter().fold((0, 0), |(longest, run): (u32, u32), (_, _, is_b, _)| {
             let run = if *is_b { run + 1 } else { 0 };
             (longest.max(run), run)
         });
         Some(longest)
+    }
+
+    /// How long the encoder holds pictures back to send others before them, in milliseconds; 0 without B-frames. `None` before there
+    /// are a few frames.
+    ///
+    /// A picture that others overtake is sent when they are encoded. As it then is due at once, those that overtake it lie so much ahead:
+    /// by the range of the composition offsets (ISO/IEC 14496-12, 8.6.1.3). What an encoder looks ahead beyond that does not show.
+    #[must_use]
+    pub fn held_back_ms(&self) -> Option<f64> {
+        if self.frames.len() < 10 {
+            return None;
+        }
+        let offsets = || self.frames.iter().map(|(_, _, _, composition_ms)| *composition_ms);
+        let (least, most) = (offsets().min()?, offsets().max()?);
+        // No stream holds a picture back for longer: what does is no offset.
+        Some(f64::from(most.saturating_sub(least))).filter(|ms| *ms <= LONGEST_HELD_MS)
     }
 
     /// Filler's share of the bytes lately.
@@ -67,7 +86,7 @@ impl Groups {
         let (all, filler) = self
             .frames
             .iter()
-            .fold((0.0, 0.0), |(a, f), (bytes, filler, _)| (a + f64::from(*bytes), f + f64::from(*filler)));
+            .fold((0.0, 0.0), |(a, f), (bytes, filler, ..)| (a + f64::from(*bytes), f + f64::from(*filler)));
         (all > 0.0).then(|| filler / all)
     }
 }
@@ -92,6 +111,8 @@ mod tests {
             });
         }
         assert_eq!((groups.interval_s(), groups.b_frames()), (Some(2.0), Some(2)));
+        // Two B-frames wait for the one behind them, and for their turn: three pictures of 40 ms.
+        assert_eq!(groups.held_back_ms(), Some(120.0));
         assert!((groups.filler_share().unwrap() - 0.1).abs() < 1e-9);
     }
 
@@ -102,5 +123,8 @@ mod tests {
             groups.frame(&VideoFrame { time_ms: n * 16, bytes: 500, ..VideoFrame::default() });
         }
         assert_eq!((groups.b_frames(), groups.interval_s()), (Some(0), None));
+        assert_eq!(groups.held_back_ms(), Some(0.0));
+        groups.frame(&VideoFrame { time_ms: 1600, bytes: 500, composition_ms: i32::MAX, ..VideoFrame::default() });
+        assert_eq!(groups.held_back_ms(), None, "nonsense is no delay");
     }
 }

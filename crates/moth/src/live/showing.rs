@@ -18,6 +18,8 @@ pub struct Showing {
     pub recording: Option<Recording>,
     /// Where it is kept, if anywhere.
     pub log: Option<LogPlan>,
+    /// The mouse does what keys do.
+    pub mouse: bool,
     /// Who else is told.
     pub outlets: OutletPlan,
     /// Where `moth tell` reaches it; the usual place, if not given.

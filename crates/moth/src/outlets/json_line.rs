@@ -2,6 +2,7 @@
 
 use moth_core::account::Account;
 use moth_core::action::Action;
+use moth_core::delay::Delay;
 use moth_core::figure::Figure;
 use moth_core::notice::NoticeKind;
 use moth_core::snapshot::{KeeperView, Moved};
@@ -34,6 +35,7 @@ pub struct JsonLine<'a> {
     receiver_limited_percent: Option<f64>,
     delivery_kbps: Option<f64>,
     viewers: Viewers,
+    delay: Option<Delay>,
     suspects: Vec<Suspected>,
     notices: Vec<NoticeKind>,
     actions: Vec<&'a str>,
@@ -139,6 +141,7 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
             receiver_limited_percent: tenths(s.receiver_limited_percent),
             delivery_kbps: tenths(s.delivery_kbps),
             viewers: s.viewers,
+            delay: Delay::of(s),
             suspects: (s.verdict.suspects.iter())
                 .map(|suspect| Suspected { fault: suspect.fault.word(), cause: suspect.cause.map(|c| c.slug()) })
                 .collect(),

@@ -4,12 +4,13 @@
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex};
 
-use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use jiff::{SignedDuration, Timestamp, Zoned};
 use moth_core::suspects::{Cause, Fault};
 use moth_core::{Snapshot, State};
 
 use super::dialogs::{Dialog, changing, exporting, keys};
+use super::hits::Hit;
 use super::logbook_view::LogbookView;
 use super::model::Model;
 use super::preparation::Preparation;
@@ -36,6 +37,8 @@ pub struct App {
     pub(super) dialog: Option<Dialog>,
     /// The lantern is shown in the place of the screen.
     pub(super) is_lantern: bool,
+    /// The mouse is taken.
+    pub(super) has_mouse: bool,
     /// The terminal is too small for anything else.
     pub(super) is_small: bool,
     /// Something to tell until the next key.
@@ -54,6 +57,7 @@ impl App {
             screen: screens::ALL[0],
             dialog: None,
             is_lantern: false,
+            has_mouse: true,
             is_small: false,
             notice: None,
             warnings: VecDeque::new(),
@@ -177,7 +181,63 @@ impl App {
         match event {
             Event::Key(key) if key.kind != KeyEventKind::Release => self.key(*key),
             Event::Paste(text) => self.paste(text),
+            Event::Mouse(mouse) => self.mouse(*mouse),
             _ => None,
+        }
+    }
+
+    /// The mouse does what keys do: it turns to screens, presses the keys at the foot, goes along lanes and lists. A question is
+    /// answered by keys alone.
+    fn mouse(&mut self, mouse: MouseEvent) -> Option<Wish> {
+        let press = |app: &mut Self, code: KeyCode| app.key(KeyEvent::new(code, KeyModifiers::NONE));
+        // On Watch there is nothing to go up and down in but time.
+        let is_time = self.dialog.is_none() && !self.is_lantern && self.screen.name == screens::watch::SCREEN.name;
+        match mouse.kind {
+            MouseEventKind::ScrollUp if is_time => press(self, KeyCode::Left),
+            MouseEventKind::ScrollDown if is_time => press(self, KeyCode::Right),
+            MouseEventKind::ScrollUp => press(self, KeyCode::Up),
+            MouseEventKind::ScrollDown => press(self, KeyCode::Down),
+            MouseEventKind::Down(MouseButton::Left) if self.dialog.is_none() => {
+                self.note_places();
+                let (hit, across, down) = self.model.hits.at(mouse.column, mouse.row)?;
+                match hit {
+                    Hit::Key(code) => press(self, code),
+                    Hit::Screen(place) => {
+                        let reaction = self.turn_to(screens::ALL.get(place)?);
+                        self.react(reaction)
+                    }
+                    Hit::Time { first, per } => {
+                        let newest = self.model.shown()?.history.len().saturating_sub(1);
+                        let second = first + usize::from(across) * per;
+                        self.model.view.cursor = (second < newest).then_some(second);
+                        self.model.hold_cursor();
+                        None
+                    }
+                    Hit::Row { first } => {
+                        let to = (first + usize::from(down)).min(self.model.logbook.list.len().saturating_sub(1));
+                        let by = to as isize - self.model.logbook.at as isize;
+                        self.model.logbook.move_cursor(by);
+                        None
+                    }
+                }
+            }
+            _ => None,
+        }
+    }
+
+    /// Where time and rows were drawn last, if they are what is shown.
+    fn note_places(&self) {
+        if self.is_lantern || self.is_small {
+            return;
+        }
+        let name = self.screen.name;
+        if name == screens::watch::SCREEN.name || name == screens::why::SCREEN.name {
+            let hit = Hit::Time { first: self.model.view.shown().0, per: self.model.view.seconds_per_column() };
+            self.model.hits.note(self.model.view.place(), hit);
+        }
+        if name == screens::logbook::SCREEN.name && self.model.logbook.is_list() {
+            let (place, first) = self.model.logbook.rows.get();
+            self.model.hits.note(place, Hit::Row { first });
         }
     }
 

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use crossterm::clipboard::CopyToClipboard;
 use crossterm::cursor::Show;
-use crossterm::event::{DisableBracketedPaste, EnableBracketedPaste};
+use crossterm::event::{DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture};
 use crossterm::execute;
 use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
 use ratatui::backend::CrosstermBackend;
@@ -23,6 +23,7 @@ pub(super) struct Device {
     /// as well, and panics. [`give_back`] shows the cursor.
     terminal: ManuallyDrop<Terminal<CrosstermBackend<Stdout>>>,
     area: Rect,
+    has_mouse: bool,
 }
 
 /// What is drawn on: the terminal, as far as it is of this world.
@@ -32,19 +33,21 @@ fn area() -> io::Result<Rect> {
 }
 
 impl Device {
-    pub(super) fn enter() -> io::Result<Self> {
+    /// Takes the terminal over; with the mouse, which then selects no text unless Shift is held.
+    pub(super) fn enter(has_mouse: bool) -> io::Result<Self> {
         give_back_on_panic();
         enable_raw_mode()?;
         // From here on, leaving by an error gives back what was taken.
         let taken = Guard;
         // What is pasted comes as a whole: none of it is a key.
         execute!(io::stdout(), EnterAlternateScreen, EnableBracketedPaste)?;
+        take_mouse(has_mouse)?;
         let area = area()?;
         let options = TerminalOptions { viewport: Viewport::Fixed(area) };
         let mut terminal = Terminal::with_options(CrosstermBackend::new(io::stdout()), options)?;
         terminal.clear()?;
         std::mem::forget(taken);
-        Ok(Self { terminal: ManuallyDrop::new(terminal), area })
+        Ok(Self { terminal: ManuallyDrop::new(terminal), area, has_mouse })
     }
 
     /// What is drawn on.
@@ -58,6 +61,7 @@ impl Device {
         disable_raw_mode()?;
         enable_raw_mode()?;
         execute!(io::stdout(), EnterAlternateScreen, EnableBracketedPaste)?;
+        take_mouse(self.has_mouse)?;
         self.terminal.clear()
     }
 
@@ -69,6 +73,10 @@ impl Device {
         }
         self.terminal.draw(draw).map(|_| ())
     }
+}
+
+fn take_mouse(has_mouse: bool) -> io::Result<()> {
+    if has_mouse { execute!(io::stdout(), EnableMouseCapture) } else { Ok(()) }
 }
 
 /// Rings the terminal's bell.
@@ -121,7 +129,7 @@ impl Drop for Guard {
 /// Leaves the terminal as it was found.
 pub(super) fn give_back() {
     // Each step is tried whatever became of the others; there is nobody to tell of a failure.
-    let _ = execute!(io::stdout(), DisableBracketedPaste, LeaveAlternateScreen, Show);
+    let _ = execute!(io::stdout(), DisableMouseCapture, DisableBracketedPaste, LeaveAlternateScreen, Show);
     let _ = disable_raw_mode();
 }
 

@@ -1,11 +1,12 @@
 //! What lies over the screen and takes the keys: help, questions, and what to do by hand.
 //!
-//! [`drawn`]: how each looks; [`keys`]: what keys do in each. [`choice`] and [`changing`]: changing the broadcast; [`export`]:
+//! [`drawn`]: how each looks; [`keys`]: what keys do in each. [`events`]: what happened. [`choice`] and [`changing`]: changing the broadcast; [`export`]:
 //! taking something away.
 
 pub(super) mod changing;
 pub mod choice;
 pub(super) mod drawn;
+pub(super) mod events;
 pub mod export;
 pub(super) mod exporting;
 pub(super) mod keys;
@@ -31,6 +32,8 @@ pub enum Dialog {
     ByHand(Box<Proposal>),
     /// All that can be changed; the one under the cursor, by its place.
     Changes(usize),
+    /// Everything that happened; what is under the cursor, by its place.
+    Events(usize),
     /// A change is being chosen.
     Choose(Choice),
     /// Leaving would end a real broadcast.

@@ -9,6 +9,7 @@ use ratatui::text::{Line, Span};
 
 use super::app::App;
 use super::dialogs::drawn;
+use super::hits::{Hit, key_named};
 use super::lantern;
 use super::model::Model;
 use super::screen::{Keys, Screen, Shown, is_small};
@@ -24,6 +25,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
         frame.render_widget(Line::from(" vigilant moth"), area);
         return;
     };
+    app.model.hits.clear();
     if app.is_lantern || is_small(area) {
         lantern::draw(frame, area, app, Shown { model: &app.model, snapshot, palette: app.palette });
         return;
@@ -63,6 +65,15 @@ fn header(frame: &mut Frame<'_>, area: Rect, screen: &Screen, shown: Shown<'_>) 
     let names = || names(screen, model.replay.is_some(), palette, area.width);
     let name = if model.rehearsing.is_running() { rehearsal_words(model) } else { name_words(model, snapshot) };
     let mut left = names();
+    let mut x = area.x;
+    for span in &left {
+        let width = u16::try_from(span.width()).unwrap_or(0);
+        let named = screens::ALL.iter().position(|one| span.content.ends_with(&format!(" {} ", one.name)));
+        if let Some(place) = named {
+            model.hits.note(Rect { x, width, ..area }, Hit::Screen(place));
+        }
+        x += width;
+    }
     left.push(Span::styled(name, palette.fault(Fault::Encoder)));
     // What was on before is not on any more.
     let is_over = model.rehearsing.is_all && !model.rehearsing.is_running();
@@ -172,9 +183,16 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_>) {
         keys.pop();
     }
     let mut spans = vec![Span::raw(" ")];
+    let mut x = area.x + 1;
     for (name, what) in keys.into_iter().chain(last) {
-        spans.push(Span::styled(format!(" {name} "), palette.key()));
-        spans.push(Span::styled(format!(" {what}{gap}"), palette.faint()));
+        let pair =
+            [Span::styled(format!(" {name} "), palette.key()), Span::styled(format!(" {what}{gap}"), palette.faint())];
+        let width = u16::try_from(pair[0].width() + pair[1].width() - gap.len()).unwrap_or(0);
+        if let Some(key) = key_named(name) {
+            app.model.hits.note(Rect { x, width, ..area }, Hit::Key(key));
+        }
+        x += width + u16::try_from(gap.len()).unwrap_or(0);
+        spans.extend(pair);
     }
     frame.render_widget(Line::from(spans), area);
 }

@@ -13,6 +13,7 @@ use ratatui::text::{Line, Span};
 
 use super::app::App;
 use super::dialogs::drawn;
+use super::hits::{Hit, key_named};
 use super::parts::{evenings, letters, verdict};
 use super::screen::Shown;
 use super::style::format::{clock, fit, wrap};
@@ -176,9 +177,16 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App) {
     }
     keys.push(("q".into(), "quit".into()));
     let mut spans = Vec::new();
+    let mut x = area.x;
     for (name, what) in keys {
-        spans.push(Span::styled(format!(" {name} "), palette.key()));
-        spans.push(Span::styled(format!(" {what}  "), palette.faint()));
+        let pair =
+            [Span::styled(format!(" {name} "), palette.key()), Span::styled(format!(" {what}  "), palette.faint())];
+        let width = u16::try_from(pair.iter().map(Span::width).sum::<usize>()).unwrap_or(0);
+        if let Some(key) = key_named(&name) {
+            app.model.hits.note(Rect { x, width, ..area }, Hit::Key(key));
+        }
+        x += width;
+        spans.extend(pair);
     }
     frame.render_widget(Line::from(spans), area);
 }

@@ -7,6 +7,7 @@ use moth_core::{Moment, Snapshot};
 use moth_evening::comparison::{Comparison, compare};
 use moth_logbook::about::Wanted;
 use moth_logbook::{Listed, LogbookError};
+use ratatui::layout::Rect;
 
 use crate::failure::Failure;
 use crate::logbook::opened::Opened;
@@ -38,6 +39,8 @@ pub(super) struct LogbookView {
     pub opened: Option<Box<Opened>>,
     /// What is under the cursor in it, by its place among its stations.
     pub station: usize,
+    /// Where the rows of the list were drawn last, and which is the first of them.
+    pub rows: std::cell::Cell<(Rect, usize)>,
     /// What is compared.
     pub compared: Option<Box<Compared>>,
     /// The first side of a comparison to be.

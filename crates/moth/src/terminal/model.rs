@@ -9,6 +9,7 @@ use moth_core::proposal::Proposal;
 use moth_drawing::climb::Climb;
 use moth_drawing::evening::Evening;
 
+use super::hits::Hits;
 use super::logbook_view::LogbookView;
 use super::parts::time_view::TimeView;
 use super::preparation::Preparation;
@@ -48,6 +49,8 @@ pub(super) struct Model {
     pub is_made_up: bool,
     /// Past broadcasts.
     pub logbook: LogbookView,
+    /// What answers to the mouse.
+    pub hits: Hits,
     /// Where one looked in the broadcast that goes on, while another is opened.
     set_aside: Option<TimeView>,
     /// What was looked back at last: it is drawn again and again.
@@ -87,6 +90,7 @@ impl Model {
             began: None,
             is_made_up: false,
             logbook: LogbookView::default(),
+            hits: Hits::default(),
             set_aside: None,
             looked: RefCell::default(),
         }

@@ -29,6 +29,7 @@ use moth_evening::chronicle::{Chronicle, lock};
 
 mod lantern;
 mod logbook;
+mod mouse;
 mod rehearsing;
 
 /// An evening's snapshot after so many seconds, nobody having touched anything.
@@ -602,6 +603,24 @@ async fn a_trial_is_shown_while_it_runs_and_when_it_is_proved() {
     assert_eq!(type_char(&mut app, 'n'), None);
     let back = Action::SetBitrate { video: Bitrate::from_kbps(6000) };
     assert_eq!(type_char(&mut app, 'u'), Some(Wish::Act(back)), "to put it back is always one key");
+}
+
+#[tokio::test(start_paused = true)]
+async fn what_happened_is_told_in_full_and_gone_to() {
+    let mut app =
+        app(Some(after("archive-sync", &[(27, Action::SetBitrate { video: Bitrate::from_kbps(2250) })], 60).await));
+    type_char(&mut app, 'm');
+    insta::assert_snapshot!("events_80x24", drawn(&app, 80, 24));
+    let whole = drawn(&app, 158, 47);
+    let marks = app.model.shown().unwrap().marks.clone();
+    assert!(marks.len() > 5 && whole.contains("the broadcaster came"), "{whole}");
+    press(&mut app, KeyCode::Home);
+    (0..3).for_each(|_| drop(press(&mut app, KeyCode::Down)));
+    press(&mut app, KeyCode::Enter);
+    assert_eq!(app.model.view.cursor, Some(marks[3].at.seconds() as usize));
+    assert!(app.dialog.is_none());
+    type_char(&mut app, 'm');
+    assert_eq!(app.dialog, Some(super::dialogs::Dialog::Events(3)), "it is on what was looked back at");
 }
 
 #[tokio::test(start_paused = true)]

@@ -12,6 +12,7 @@ use ratatui::widgets::{Block, Clear, Padding, Paragraph, Wrap};
 
 use super::Dialog;
 use super::choice::{self, Choice, Kind};
+use super::events;
 use crate::terminal::dialogs::export::Export;
 use crate::terminal::screen::{HelpLines, Screen, Shown, is_small};
 use crate::terminal::screens;
@@ -30,6 +31,7 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
         Dialog::Confirm(proposal) => (" Sure? ", confirm(proposal, palette)),
         Dialog::ByHand(proposal) => (" By your own hand ", by_hand(proposal, palette, snapshot)),
         Dialog::Changes(at) => (" Change something ", changes(*at, palette, snapshot)),
+        Dialog::Events(at) => (" What happened ", happened(*at, palette, snapshot, area)),
         Dialog::Choose(choice) => (" Change it to ", choose(choice, palette)),
         Dialog::ConfirmQuit => (" Quit? ", quit(palette)),
         Dialog::Consent(_, words) => (" Publish filler? ", consent(words, palette)),
@@ -196,6 +198,14 @@ fn remove_kept(words: &str, palette: Palette) -> Vec<Line<'static>> {
     text(&mut lines, &format!("{}. It is gone for good then.", capitalised(words)));
     lines.push(Line::default());
     lines.push(answers(palette, &[("y", "remove it"), ("n", "keep it")]));
+    lines
+}
+
+fn happened(at: usize, palette: Palette, snapshot: &Snapshot, area: Rect) -> Vec<Line<'static>> {
+    let room = (usize::from(COLUMNS), usize::from(area.height.saturating_sub(8)));
+    let mut lines = events::lines(snapshot, at, palette, room);
+    lines.push(Line::default());
+    lines.push(answers(palette, &[("↑ ↓", "another"), ("Enter", "go there"), ("Esc", "close")]));
     lines
 }
 

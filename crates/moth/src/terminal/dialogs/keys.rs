@@ -4,7 +4,7 @@ use crossterm::event::{KeyCode, KeyEvent};
 use moth_destination::StreamKey;
 
 use super::choice::Kind;
-use super::{Dialog, Typed, changing, exporting};
+use super::{Dialog, Typed, changing, events, exporting};
 use crate::terminal::model::Model;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screens::{logbook, rehearse};
@@ -28,6 +28,7 @@ pub(in crate::terminal) fn key(dialog: Dialog, model: &mut Model, key: KeyEvent)
         Dialog::EnterToDo(typed) => rehearse::type_to_do(model, typed, key),
         Dialog::EnterLog(what, typed) => logbook::type_in(model, what, typed, key),
         Dialog::RemoveKept(nr, words) => ask(code, Dialog::RemoveKept(nr, words), || logbook::remove(model, nr)),
+        Dialog::Events(at) => events::key(model, at, code),
         Dialog::Choose(choice) => changing::choose_key(model, choice, key),
         Dialog::Export(chosen) => exporting::key(model, chosen, key),
         Dialog::Changes(at) => match code {

@@ -53,6 +53,7 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, palette: Pale
     let rows = wanted.min(room.saturating_sub(below).max(FEWEST.min(room)));
     // The cursor stays in sight.
     let first = (view.at + 1).saturating_sub(rows.into());
+    view.rows.set((Rect { y: area.y + used, height: rows, ..area }, first));
     for (place, one) in view.list.iter().enumerate().skip(first).take(rows.into()) {
         let is_first = view.first == Some(one.nr);
         lines.push(row(one, place == view.at, is_first, area.width, palette));

@@ -120,7 +120,7 @@ pub(in crate::terminal) fn draw(
     let heights = heights(&lanes, area.height.saturating_sub(2));
     let plot = Rect { x: area.x + NAMES, width: area.width.saturating_sub(NAMES + VALUES), ..area };
     let columns = Columns::new(snapshot, view, plot.width.into());
-    view.note_shown(columns.span());
+    view.note_shown(columns.span(), plot);
     let buffer = frame.buffer_mut();
     let mut y = area.y;
     for (lane, rows) in lanes.iter().zip(heights) {

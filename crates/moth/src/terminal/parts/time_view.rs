@@ -4,6 +4,7 @@ use std::cell::Cell;
 
 use crossterm::event::KeyCode;
 use moth_core::Snapshot;
+use ratatui::layout::Rect;
 
 /// Seconds that one column of the lanes may stand for. Ours.
 const ZOOMS: [usize; 5] = [1, 2, 5, 15, 60];
@@ -16,6 +17,8 @@ pub(in crate::terminal) struct TimeView {
     zoom: usize,
     /// The seconds that the lanes showed when they were drawn last: from, until.
     shown: Cell<(usize, usize)>,
+    /// Where they were drawn.
+    place: Cell<Rect>,
 }
 
 impl TimeView {
@@ -25,8 +28,14 @@ impl TimeView {
     }
 
     /// The lanes were drawn, from this second until that.
-    pub(in crate::terminal) fn note_shown(&self, span: (usize, usize)) {
+    pub(in crate::terminal) fn note_shown(&self, span: (usize, usize), place: Rect) {
         self.shown.set(span);
+        self.place.set(place);
+    }
+
+    /// Where the lanes were drawn last.
+    pub(in crate::terminal) fn place(&self) -> Rect {
+        self.place.get()
     }
 
     /// The seconds that the lanes showed when they were drawn last: from, until.

@@ -1,6 +1,7 @@
 //! One row: what viewers get, and what was lost, now and since the start; under the cursor, what that second was like.
 
 use moth_core::Snapshot;
+use moth_core::delay::Delay;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
@@ -35,6 +36,40 @@ pub(in crate::terminal) fn draw(
         Span::raw(fit(&text, width.saturating_sub(12))),
     ]);
     frame.render_widget(line, area);
+}
+
+/// One more row, where there is room: what the broadcast itself adds to how late viewers see it.
+pub(in crate::terminal) fn draw_delay(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    palette: Palette,
+    (snapshot, service_s): (&Snapshot, Option<f64>),
+) {
+    if area.height == 0 {
+        return;
+    }
+    let text = Delay::of(snapshot).map_or_else(|| "nobody broadcasts".into(), |delay| delay_words(delay, service_s));
+    let line = Line::from(vec![
+        Span::styled(format!("{:<12}", "delay"), palette.faint()),
+        Span::raw(fit(&text, usize::from(area.width).saturating_sub(12))),
+    ]);
+    frame.render_widget(line, area);
+}
+
+fn delay_words(delay: Delay, service_s: Option<f64>) -> String {
+    let seconds = |ms: f64| format!("{:.2} s", ms / 1000.0);
+    let maybe = |ms: Option<f64>| ms.map_or("not known".into(), seconds);
+    let service = match service_s {
+        Some(s) => format!("the service adds {s} s, by the setup"),
+        None => "the service's own part is not known".into(),
+    };
+    format!(
+        "{} are yours: pictures held back {}, queue {}, way to the server {}  ·  {service}",
+        seconds(delay.known_ms()),
+        maybe(delay.held_back_ms),
+        seconds(delay.queue_ms),
+        maybe(delay.way_ms)
+    )
 }
 
 fn now(snapshot: &Snapshot, width: usize) -> String {

@@ -7,7 +7,7 @@ use ratatui::layout::{Constraint, Layout, Rect};
 
 use crate::terminal::dialogs::choice::Kind;
 use crate::terminal::dialogs::export::Subject;
-use crate::terminal::dialogs::{Dialog, changing};
+use crate::terminal::dialogs::{Dialog, changing, events};
 use crate::terminal::model::Model;
 use crate::terminal::parts::verdict::key_of;
 use crate::terminal::parts::{journey, lanes, trial, verdict, viewers, waiting};
@@ -29,6 +29,7 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
     let looks_back_at = model.second_looked_at(past.as_ref());
     let snapshot = past.as_ref().unwrap_or(snapshot);
     let roomy = area.height >= 32;
+    let has_delay = roomy && looks_back_at.is_none();
     let gap = u16::from(roomy);
     let verdict_rows = verdict::rows(snapshot, area.width, if roomy { 12 } else { 6 });
     let tried_rows = trial::rows(snapshot, roomy, area.width.saturating_sub(2));
@@ -36,7 +37,7 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
         Constraint::Length(gap),
         Constraint::Length(journey::ROWS),
         Constraint::Length(gap),
-        Constraint::Length(1),
+        Constraint::Length(1 + u16::from(has_delay)),
         Constraint::Min(8),
         Constraint::Length(gap),
         Constraint::Length(tried_rows),
@@ -47,7 +48,12 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
     let publish_to = model.banner.publish_to.as_deref();
     let around = verdict::Around { palette, publish_to, takes_changes, looks_back_at };
     journey::draw(frame, inner(path), palette, snapshot);
-    viewers::draw(frame, inner(seen), palette, model.view.cursor, snapshot);
+    let seen = inner(seen);
+    viewers::draw(frame, Rect { height: 1, ..seen }, palette, model.view.cursor, snapshot);
+    let service_s = model.preparation.as_ref().and_then(|before| before.in_use.service.delay_s);
+    // Of a past second it is not kept.
+    let delay = Rect { y: seen.y + 1, height: seen.height - 1, ..seen };
+    viewers::draw_delay(frame, delay, palette, (snapshot, service_s));
     lanes::draw(frame, inner(middle), palette, &model.view, snapshot);
     trial::draw(frame, inner(tried), palette, takes_changes, snapshot);
     verdict::draw(frame, inner(judged), around, snapshot);
@@ -69,6 +75,7 @@ fn keys(Shown { model, snapshot, .. }: Shown<'_>) -> Keys {
     keys.extend(way_back(model));
     keys.extend((snapshot.undo.is_some() && takes_changes).then_some(("u", "undo the last change")));
     keys.push(("e E", "export, report"));
+    keys.push(("m", "what happened"));
     keys
 }
 
@@ -106,7 +113,7 @@ fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
         help.key("u", "undo the last change");
     }
     help.key("← →", "look back and forth (PgUp PgDn by ten, Home start, Esc now)");
-    help.key("n N", "to the next, the last mark");
+    help.key("n N m", "to the next, the last mark; all that happened, in full");
     let seconds = model.view.seconds_per_column();
     help.key("+ -", &format!("fewer or more seconds in a column (now {seconds})"));
     help.others();
@@ -116,6 +123,7 @@ fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
     help.word("lagged", "rendering: the scene was late, the last picture came again");
     help.word("skipped", "encoder: not done with the last picture, so never encoded");
     help.word("dropped", "network: encoded, but not carried in time, so not sent");
+    help.word("delay", "yours: what viewers see later for B-frames, queue and way");
     help.word("reported", "said by the broadcaster; measured: by the moth or the kernel");
     help.word("inferred", "read off the wire: likely, not certain");
     let states = [State::Steady, State::Strained, State::Losing, State::Dark];
@@ -151,6 +159,7 @@ pub(super) fn key(model: &mut Model, code: KeyCode) -> Reaction {
             Reaction::wish(Wish::Copy(address)).and_tell(told)
         }
         KeyCode::Char('a') => Reaction::open(Dialog::Changes(0)),
+        KeyCode::Char('m') => events::open(model),
         KeyCode::Char('u') => changing::undo(model),
         KeyCode::Char(letter) if kind(letter).is_some() => {
             kind(letter).map_or_else(Reaction::none, |kind| changing::take_kind(model, kind))

@@ -118,7 +118,7 @@ fn help(Shown { model, .. }: Shown<'_>, mut help: HelpLines<'_>) {
     if model.takes_changes() {
         help.key("b s p … u", "do, or undo, what Watch proposes; a shows all changes");
     }
-    help.key("← →", "look back and forth; n N to the next, the last mark");
+    help.key("← →", "look back and forth; n N to a mark, m all that happened");
     help.others();
     help.gap();
     help.word("▪ to ▪▪▪", "how much a sign weighs, for or against");
@@ -226,7 +226,7 @@ fn draw_table(
     let names = if area.width < 110 { NAMES - 12 } else { NAMES };
     let plot = Rect { x: area.x + names, width: area.width.saturating_sub(names + VALUES), ..area };
     let columns = Columns::new(snapshot, view, plot.width.into());
-    view.note_shown(columns.span());
+    view.note_shown(columns.span(), plot);
     let count = u16::try_from(weighed.len()).unwrap_or(1).max(1);
     let rows = (area.height.saturating_sub(3) / count).clamp(1, 4);
     let buffer = frame.buffer_mut();
