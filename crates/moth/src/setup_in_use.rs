@@ -1,10 +1,12 @@
 //! The setup in use: the setup in use with its service, where keys and results are kept, and what is taken from them.
 
 pub mod advice;
+pub(crate) mod afternoon;
 pub mod basis;
 pub mod consent;
 pub mod cut_off;
 pub mod key_source;
+mod named;
 
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -56,6 +58,8 @@ pub struct SetupInUse {
     pub service_name: String,
     /// The service.
     pub service: Service,
+    /// The key that was named with the servers on the command line, where nothing else is kept of them either.
+    named: Option<StreamKey>,
 }
 
 /// Where a service's key would come from.
@@ -65,6 +69,8 @@ pub enum KeyStatus {
     Environment,
     /// From the user's command.
     Command,
+    /// It was named on the command line, and is kept nowhere.
+    Named,
     /// It is kept, since then.
     Kept(SystemTime),
     /// No key is known.
@@ -106,6 +112,7 @@ impl SetupInUse {
             config,
             setup,
             service,
+            named: None,
         })
     }
 
@@ -126,6 +133,10 @@ impl SetupInUse {
     /// # Errors
     /// [`Failure`] if the file cannot be read or written; it is then as it was.
     pub fn change(&mut self, change: &Change) -> Result<(), Failure> {
+        if self.is_named() {
+            change.apply(&mut self.setup);
+            return Ok(());
+        }
         self.config = self.file.change(&self.setup_name, change)?;
         (self.setup, self.service) = Self::take(&self.config, &self.setup_name, self.file.path())?;
         Ok(())
@@ -319,6 +330,9 @@ impl SetupInUse {
     /// Where the service's key would come from.
     #[must_use]
     pub fn key_status(&self) -> KeyStatus {
+        if self.is_named() {
+            return KeyStatus::Named;
+        }
         if std::env::var_os(key_source::VARIABLE).is_some_and(|value| !value.is_empty()) {
             return KeyStatus::Environment;
         }
@@ -333,6 +347,9 @@ impl SetupInUse {
     /// # Errors
     /// [`Failure`] if there is none, or it cannot be used.
     pub fn key(&self, file: Option<&Path>) -> Result<StreamKey, Failure> {
+        if let (Some(key), None) = (&self.named, file) {
+            return Ok(key.clone());
+        }
         if file.is_some() || self.key_status() == KeyStatus::Environment {
             return key_source::find(file, std::env::var_os(key_source::VARIABLE));
         }

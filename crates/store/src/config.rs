@@ -131,6 +131,20 @@ pub enum Change {
 }
 
 impl Change {
+    /// Makes it where nothing is kept.
+    pub fn apply(&self, setup: &mut Setup) {
+        match self {
+            Self::Server(choice) => setup.server = choice.clone(),
+            Self::Bitrate(rate) => setup.bitrate = *rate,
+            Self::Size(size) => setup.size = *size,
+            Self::Rate(fps) => setup.rate = *fps,
+            Self::Motion(motion) => setup.motion = *motion,
+            Self::Headroom(headroom) => setup.headroom = *headroom,
+            Self::Preset(preset) => setup.preset = Some(preset.clone()),
+            Self::Soak(to_do) => setup.soak = Some(to_do.clone()),
+        }
+    }
+
     fn field(&self) -> (&'static str, Value) {
         match self {
             Self::Server(choice) => ("server", choice.to_string().into()),

@@ -42,6 +42,7 @@ pub fn run(options: &KeyOptions, in_use: &SetupInUseOptions) -> Outcome {
 pub fn status(status: KeyStatus) -> String {
     match status {
         KeyStatus::Environment => format!("the stream key comes from {}", crate::setup_in_use::key_source::VARIABLE),
+        KeyStatus::Named => "the stream key was named on the command line, and is kept nowhere".into(),
         KeyStatus::Command => "the stream key comes from your command".into(),
         KeyStatus::Kept(changed) => {
             let date = Timestamp::try_from(changed).map_or_else(|_| "at an unknown time".into(), out::date);

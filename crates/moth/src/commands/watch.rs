@@ -12,11 +12,11 @@ use crate::setup_in_use::advice::breach_sentence;
 use crate::setup_in_use::{SetupInUse, cut_off, key_source};
 
 /// What `moth watch` relays.
-pub(crate) fn plan(options: &WatchOptions, in_use: &SetupInUseOptions) -> Result<Plan, Failure> {
+pub(crate) fn plan(options: &WatchOptions, in_use_options: &SetupInUseOptions) -> Result<Plan, Failure> {
     let doors = Doors::new(&options.listen, options.feed)?;
     let also = options.also.iter().map(|given| Also::new(given)).collect::<Result<Vec<_>, _>>()?;
     let limits = Limits { queue_ms: options.queue_ms, queue_bytes: (options.queue_mib as usize) << 20 };
-    let in_use = options.to.is_empty().then(|| SetupInUse::open(in_use)).transpose()?;
+    let in_use = options.to.is_empty().then(|| SetupInUse::open(in_use_options)).transpose()?;
     let mut servers: Vec<Server> = in_use.as_ref().map_or_else(|| Ok(Vec::new()), SetupInUse::servers)?;
     for text in &options.to {
         let address: Address = text.parse().map_err(|error| Failure::Address { option: "--to", error })?;
@@ -32,13 +32,16 @@ pub(crate) fn plan(options: &WatchOptions, in_use: &SetupInUseOptions) -> Result
         Some(in_use) => in_use.key(options.key_file.as_deref())?,
         None => key_source::find(options.key_file.as_deref(), std::env::var_os(key_source::VARIABLE))?,
     };
+    // Without a home folder it goes on air all the same; there is nothing before it then.
+    let as_named = || SetupInUse::named(in_use_options, &servers, key.clone()).ok();
+    let what_is_named = if in_use.is_none() { as_named() } else { None };
     let named = LivePlan {
         doors,
         servers,
         test_key: key.clone(),
         key,
         limits,
-        in_use: None,
+        in_use: what_is_named,
         intended: None,
         recordings: None,
         also,

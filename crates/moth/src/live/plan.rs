@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use jiff::Timestamp;
 use moth_core::figure::Origin;
 use moth_core::keeper::Bounds;
 use moth_core::reading::{Automatics, Intended, Observation, StreamFacts};
@@ -28,7 +29,7 @@ use super::second_machine::Also;
 use crate::cli::AutomaticOptions;
 use crate::failure::Failure;
 use crate::measuring::tester::Field;
-use crate::setup_in_use::{self, SetupInUse};
+use crate::setup_in_use::{self, SetupInUse, afternoon};
 
 /// Of everything random in a stand-in line: what wavers there comes of the measurement. Ours.
 const SEED: u64 = 1;
@@ -51,7 +52,7 @@ pub struct LivePlan {
     /// The key for runs nobody sees, where the service has such a thing.
     pub(crate) test_key: StreamKey,
     pub(crate) limits: Limits,
-    /// The setup it is made from; `None` if the servers were named with --to.
+    /// The setup it is made from, or what was named with --to as if it were one; `None` if there is no folder for that.
     pub(crate) in_use: Option<SetupInUse>,
     pub(crate) intended: Option<Intended>,
     pub(crate) recordings: Option<PathBuf>,
@@ -115,6 +116,7 @@ impl Plan {
         Ok(match self {
             Self::Demo(..) => {
                 let (in_use, folder) = setup_in_use::of_the_demo()?;
+                afternoon::put_in(&in_use.results, Timestamp::now())?;
                 Some((in_use, Some(folder)))
             }
             Self::Live(live) => live.in_use.take().map(|in_use| (in_use, None)),

@@ -49,7 +49,7 @@ impl LogPlan {
     pub fn of(plan: &Plan, options: &SetupInUseOptions) -> Result<Option<Self>, Failure> {
         match plan {
             Plan::Demo(..) => Self::of_the_demo().map(Some),
-            Plan::Live(live) => match &live.in_use {
+            Plan::Live(live) => match live.in_use.as_ref().filter(|in_use| !in_use.is_named()) {
                 Some(in_use) => Ok(Self::of_a_setup(in_use)),
                 None => Ok(Self::without_a_setup(options)),
             },

@@ -44,6 +44,8 @@ pub enum Dialog {
     EnterKey(Typed),
     /// A rehearsal would be published: what, and how much.
     ConsentRehearsal(String),
+    /// What the upload sustains is being typed.
+    EnterUpload(String),
     /// Something more to do in a soak is being typed.
     EnterToDo(String),
     /// The stream key would be forgotten.
@@ -62,7 +64,7 @@ impl Dialog {
     /// Whether text is typed in it.
     pub(super) fn takes_text(&self) -> bool {
         match self {
-            Self::EnterKey(_) | Self::EnterToDo(_) | Self::EnterLog(..) => true,
+            Self::EnterKey(_) | Self::EnterUpload(_) | Self::EnterToDo(_) | Self::EnterLog(..) => true,
             Self::Choose(choice) => choice.is_typed(),
             _ => false,
         }

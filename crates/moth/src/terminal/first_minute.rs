@@ -88,6 +88,8 @@ pub(crate) struct FirstMinute {
     /// The server under the cursor; `None` while one is typed.
     server: Option<usize>,
     draft: Draft,
+    /// Only this page was asked for: behind it is the list again.
+    is_alone: bool,
     asked: Asked,
     /// Something to tell until the next key.
     told: Option<String>,
@@ -114,6 +116,7 @@ impl FirstMinute {
             field: 0,
             server: None,
             draft: Draft::default(),
+            is_alone: false,
             asked: Asked::Nothing,
             told: None,
         };
@@ -195,11 +198,12 @@ impl FirstMinute {
     fn change(&mut self, name: &str, page: Page) {
         if let Some(draft) = Draft::of(&self.config, name) {
             self.begin(draft, page);
+            self.is_alone = page != Page::Service;
         }
     }
 
     fn begin(&mut self, draft: Draft, page: Page) {
-        self.draft = draft;
+        (self.draft, self.is_alone) = (draft, false);
         self.turn_to(page);
     }
 
@@ -372,12 +376,18 @@ impl FirstMinute {
             self.told = Some(why);
             return;
         }
+        if self.is_alone {
+            return self.list();
+        }
         if let Some(next) = self.page.step().and_then(|step| STEPS.get(step + 1)) {
             self.turn_to(*next);
         }
     }
 
     fn back(&mut self) {
+        if self.is_alone {
+            return self.list();
+        }
         let before = self.page.step().and_then(|step| step.checked_sub(1)).map(|step| STEPS[step]);
         match before {
             Some(page) => self.turn_to(page),

@@ -9,9 +9,10 @@ use ratatui::text::{Line, Span};
 
 use super::app::App;
 use super::dialogs::drawn;
-use super::hits::{Hit, key_named};
+use super::hits::Hit;
 use super::lantern;
 use super::model::Model;
+use super::parts::foot;
 use super::screen::{Keys, Screen, Shown, is_small};
 use super::screens;
 use super::style::format::{clock, fit};
@@ -175,24 +176,13 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_>) {
         last.insert(0, (&range, "screens"));
     }
     // What does not fit is left to the help, which `?` shows.
-    let gap = if area.width >= 100 { "   " } else { " " };
+    let gap = foot::gap(area.width);
     let wide = |keys: &[(&str, &str)]| {
         keys.iter().map(|(name, what)| name.chars().count() + what.chars().count() + 3 + gap.len()).sum::<usize>()
     };
     while wide(&keys) + wide(&last) > usize::from(area.width) && keys.len() > 1 {
         keys.pop();
     }
-    let mut spans = vec![Span::raw(" ")];
-    let mut x = area.x + 1;
-    for (name, what) in keys.into_iter().chain(last) {
-        let pair =
-            [Span::styled(format!(" {name} "), palette.key()), Span::styled(format!(" {what}{gap}"), palette.faint())];
-        let width = u16::try_from(pair[0].width() + pair[1].width() - gap.len()).unwrap_or(0);
-        if let Some(key) = key_named(name) {
-            app.model.hits.note(Rect { x, width, ..area }, Hit::Key(key));
-        }
-        x += width + u16::try_from(gap.len()).unwrap_or(0);
-        spans.extend(pair);
-    }
-    frame.render_widget(Line::from(spans), area);
+    let keys: Vec<(&str, &str)> = keys.into_iter().chain(last).collect();
+    foot::draw(frame, area, palette, &keys, Some(&app.model.hits));
 }

@@ -9,12 +9,11 @@ use moth_evening::digest::Slice;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
-use ratatui::text::{Line, Span};
+use ratatui::text::Line;
 
 use super::app::App;
 use super::dialogs::drawn;
-use super::hits::{Hit, key_named};
-use super::parts::{evenings, letters, verdict};
+use super::parts::{evenings, foot, letters, verdict};
 use super::screen::Shown;
 use super::style::format::{clock, fit, wrap};
 use super::style::palette::{Palette, state_mark};
@@ -168,25 +167,14 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App) {
         frame.render_widget(Line::styled(fit(&format!(" {notice}"), area.width.into()), palette.strong()), area);
         return;
     }
+    let proposals = app.model.proposals();
     let mut keys = Vec::new();
-    if let Some(proposal) = app.model.proposals().first().filter(|_| app.model.takes_changes()) {
-        keys.push(("Enter".to_owned(), verdict::key_words(proposal)));
+    if let Some(proposal) = proposals.first().filter(|_| app.model.takes_changes()) {
+        keys.push(("Enter", verdict::key_words(proposal)));
     }
     if !app.is_small {
-        keys.push(("0".into(), "back".into()));
+        keys.push(("0", "back"));
     }
-    keys.push(("q".into(), "quit".into()));
-    let mut spans = Vec::new();
-    let mut x = area.x;
-    for (name, what) in keys {
-        let pair =
-            [Span::styled(format!(" {name} "), palette.key()), Span::styled(format!(" {what}  "), palette.faint())];
-        let width = u16::try_from(pair.iter().map(Span::width).sum::<usize>()).unwrap_or(0);
-        if let Some(key) = key_named(&name) {
-            app.model.hits.note(Rect { x, width, ..area }, Hit::Key(key));
-        }
-        x += width;
-        spans.extend(pair);
-    }
-    frame.render_widget(Line::from(spans), area);
+    keys.push(("q", "quit"));
+    foot::draw(frame, area, palette, &keys, Some(&app.model.hits));
 }

@@ -4,6 +4,7 @@ pub(super) mod climb;
 pub(super) mod evening;
 pub(super) mod evenings;
 pub(super) mod fitness;
+pub(super) mod foot;
 pub(super) mod journey;
 pub(super) mod lanes;
 pub(super) mod letters;

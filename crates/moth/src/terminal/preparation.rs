@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
+use moth_core::rate::Bitrate;
 use moth_drawing::measured::{LineTest, ServersTest};
 use moth_plan::check::{Asked, Check};
 use moth_plan::line::{LineReading, LineRun, read};
@@ -60,6 +61,8 @@ pub struct Preparation {
     pub(super) history: History,
     pub(super) running: TestUnderWay,
     pub(super) check: Option<Arc<Check>>,
+    /// What the upload sustains, as the user says; nothing is kept of it.
+    pub(super) said_upload: Option<Bitrate>,
     /// How soon each server answered when it was asked last.
     pub(super) asked: Option<Handshakes>,
     /// Row and column under the cursor of the picture map; the recommended one until it is moved.
@@ -87,6 +90,7 @@ impl Preparation {
             history,
             running: TestUnderWay::Nothing,
             check: None,
+            said_upload: None,
             asked: None,
             cell: None,
         };
@@ -343,7 +347,9 @@ impl Preparation {
     /// The plan, if anything was measured.
     pub(super) fn plan(&self) -> Option<Advice> {
         let server = self.in_use.server_in_use(&self.history);
-        let basis = Basis::newest(&self.history, &self.in_use.service_name, server.as_deref())?;
+        let measured = || Basis::newest(&self.history, &self.in_use.service_name, server.as_deref());
+        // What was said is meant for now, whatever was measured before.
+        let basis = self.said_upload.map(Basis::said).or_else(measured)?;
         Some(Advice::new(&self.in_use, self.in_use.setup.clone(), basis))
     }
 

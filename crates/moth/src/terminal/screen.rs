@@ -114,12 +114,12 @@ pub(in crate::terminal) fn inner(area: Rect) -> Rect {
     Rect { x: area.x + 1, width: area.width.saturating_sub(2), y: area.y + gap, height: area.height - gap }
 }
 
-/// What a screen says that needs a setup, where there is none.
+/// What a screen says that is for before a broadcast, where there is nothing before it.
 pub(in crate::terminal) fn without_a_setup(frame: &mut Frame<'_>, area: Rect, is_replay: bool) {
     let told = if is_replay {
         "This screen is for before a broadcast. A replay shows one that is over: Watch (1), Why (2) and Machine (6) have it."
     } else {
-        "This screen works with a setup. You named the server with --to; run `moth setup`, put your service into the file it names, and start `moth watch` without --to."
+        "This screen keeps what it finds out, and there is no home folder to keep it in. Name a configuration with --config: results are kept beside it."
     };
     paint(frame, inner(area), wrapped(told, inner(area).width, Style::new()));
 }

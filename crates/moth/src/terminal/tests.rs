@@ -318,6 +318,28 @@ async fn the_cursor_tells_what_was() {
     assert!(drawn(&app, 158, 47).contains("0:00"), "a column of 15 s shows the whole broadcast");
 }
 
+#[tokio::test(start_paused = true)]
+async fn without_a_measurement_a_plan_says_what_was_carried_and_takes_a_figure_of_the_users() {
+    let mut app = app(Some(snapshot("calm", 30).await)).with(Some(before()));
+    press(&mut app, KeyCode::Char('4'));
+    let shown = drawn(&app, 158, 47);
+    assert!(shown.contains("Nothing was measured yet") && shown.contains("the upload has at least that"), "{shown}");
+    type_char(&mut app, 'i');
+    "12 MB".chars().for_each(|c| drop(type_char(&mut app, c)));
+    assert!(drawn(&app, 158, 47).contains("= 12 000 kb/s (bits"), "it is said back before it counts");
+    press(&mut app, KeyCode::Enter);
+    let shown = drawn(&app, 158, 47);
+    assert!(shown.contains("The upload sustains 12 000 kb/s (as you say)") && shown.contains("1664×936"), "{shown}");
+    type_char(&mut app, 'i');
+    "much".chars().for_each(|c| drop(type_char(&mut app, c)));
+    press(&mut app, KeyCode::Enter);
+    assert!(drawn(&app, 158, 47).contains("does not begin with a number"), "and stays to be corrected");
+    press(&mut app, KeyCode::Esc);
+    type_char(&mut app, 'i');
+    press(&mut app, KeyCode::Enter);
+    assert!(drawn(&app, 158, 47).contains("Nothing was measured yet"));
+}
+
 /// What the screens for before going live show, with the demo's setup in use and nothing measured.
 fn before() -> Preparation {
     let (in_use, folder) = crate::setup_in_use::of_the_demo().unwrap();

@@ -13,6 +13,7 @@ use ratatui::widgets::{Block, Clear, Padding, Paragraph, Wrap};
 use super::Dialog;
 use super::choice::{self, Choice, Kind};
 use super::events;
+use crate::cli::meant;
 use crate::terminal::dialogs::export::Export;
 use crate::terminal::screen::{HelpLines, Screen, Shown, is_small};
 use crate::terminal::screens;
@@ -36,6 +37,7 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
         Dialog::ConfirmQuit => (" Quit? ", quit(palette)),
         Dialog::Consent(_, words) => (" Publish filler? ", consent(words, palette)),
         Dialog::ConsentRehearsal(words) => (" Rehearse it? ", consent_rehearsal(words, palette)),
+        Dialog::EnterUpload(typed) => (" What the upload sustains ", enter_upload(typed, palette)),
         Dialog::EnterToDo(typed) => (" Something more to do ", enter_to_do(typed, palette)),
         Dialog::EnterKey(typed) => (" A new stream key ", enter_key(palette, typed.is_empty())),
         Dialog::EnterLog(what, typed) => (typing_title(*what), enter_log(*what, typed, palette)),
@@ -154,6 +156,25 @@ fn consent_rehearsal(words: &str, palette: Palette) -> Vec<Line<'static>> {
     text(&mut lines, &format!("{words}."));
     lines.push(Line::default());
     lines.push(answers(palette, &[("y", "begin"), ("n", "leave it")]));
+    lines
+}
+
+fn enter_upload(typed: &str, palette: Palette) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    text(
+        &mut lines,
+        "As your provider says, or another test; upload, not download. It counts until the moth is quit. Empty: what was measured.",
+    );
+    lines.push(Line::from(vec![Span::styled(typed.to_owned(), palette.strong()), Span::raw("▏")]));
+    // Said back before it counts.
+    let said = match meant::bitrate(typed) {
+        _ if typed.trim().is_empty() => String::new(),
+        Ok((rate, None)) => format!("= {rate}"),
+        Ok((rate, Some(why))) => format!("= {rate} ({why})"),
+        Err(error) => format!("× {error}"),
+    };
+    text(&mut lines, &said);
+    lines.push(answers(palette, &[("Enter", "plan with it"), ("Esc", "leave it")]));
     lines
 }
 

@@ -7,7 +7,7 @@ use super::choice::Kind;
 use super::{Dialog, Typed, changing, events, exporting};
 use crate::terminal::model::Model;
 use crate::terminal::reaction::Reaction;
-use crate::terminal::screens::{logbook, rehearse};
+use crate::terminal::screens::{logbook, plan, rehearse};
 use crate::terminal::wish::Wish;
 
 /// What a key does in a dialog, which stays open if the reaction has it; `None` if the key closes it and still means what it
@@ -25,6 +25,7 @@ pub(in crate::terminal) fn key(dialog: Dialog, model: &mut Model, key: KeyEvent)
         }
         Dialog::ForgetKey => ask(code, Dialog::ForgetKey, || forget_key(model)),
         Dialog::EnterKey(typed) => type_key(model, typed, key),
+        Dialog::EnterUpload(typed) => plan::type_upload(model, typed, key),
         Dialog::EnterToDo(typed) => rehearse::type_to_do(model, typed, key),
         Dialog::EnterLog(what, typed) => logbook::type_in(model, what, typed, key),
         Dialog::RemoveKept(nr, words) => ask(code, Dialog::RemoveKept(nr, words), || logbook::remove(model, nr)),

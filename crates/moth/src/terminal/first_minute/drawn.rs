@@ -10,7 +10,7 @@ use unicode_width::UnicodeWidthStr;
 use super::draft::{Read, Slot};
 use super::{Asked, FirstMinute, Page, STEPS};
 use crate::setup_in_use::KeyStatus;
-use crate::terminal::parts::letters;
+use crate::terminal::parts::{foot, letters};
 use crate::terminal::style::format::{fit, wrap};
 use crate::terminal::style::paragraphs::paint;
 
@@ -287,6 +287,7 @@ fn under_cursor(lines: &mut Lines<'_, '_>, first: &FirstMinute) {
     lines.text(&servers, Style::new());
     let key = match in_use.key_status() {
         KeyStatus::Environment => "the stream key comes from MOTH_STREAM_KEY",
+        KeyStatus::Named => "the stream key was named on the command line",
         KeyStatus::Command => "the stream key comes from your command",
         KeyStatus::Kept(_) => "the stream key is kept",
         KeyStatus::Missing => "no stream key yet",
@@ -356,11 +357,5 @@ fn footer(frame: &mut Frame<'_>, area: Rect, first: &FirstMinute) {
         ],
         _ => &[("Enter", "go on"), ("Tab", "later"), ("Esc", "back"), ("Ctrl-C", "quit")],
     };
-    let mut spans = vec![Span::raw(" ")];
-    let gap = if area.width >= 100 { "   " } else { " " };
-    for (name, what) in keys {
-        spans.push(Span::styled(format!(" {name} "), palette.key()));
-        spans.push(Span::styled(format!(" {what}{gap}"), palette.faint()));
-    }
-    frame.render_widget(Line::from(spans), area);
+    foot::draw(frame, area, palette, keys, None);
 }

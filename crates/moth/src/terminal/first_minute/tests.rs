@@ -94,7 +94,12 @@ fn every_step_may_be_left_out_and_what_is_missing_then_is_said() {
     assert_eq!(desk.press(KeyCode::Enter), None);
     desk.press(KeyCode::Char('k'));
     desk.write("orbit-77");
-    assert!(desk.first.keys.read("service").is_ok());
+    let kept = desk.first.keys.read("my-service").unwrap();
+    assert_eq!(kept.unwrap().expose(), "orbit-77");
+    assert!(desk.drawn(110, 30).contains("the stream key is kept"), "and back to the list");
+    desk.press(KeyCode::Char('p'));
+    desk.press(KeyCode::Esc);
+    assert!(desk.drawn(110, 30).contains("Which setup do you go live with?"));
 }
 
 #[test]

@@ -34,8 +34,8 @@ pub(in crate::terminal) fn key_of(action: &Action) -> char {
 }
 
 /// What its key does, in a word or two.
-pub(in crate::terminal) fn key_words(proposal: &Proposal) -> String {
-    if proposal.possible { "do it".into() } else { "how it is done".into() }
+pub(in crate::terminal) fn key_words(proposal: &Proposal) -> &'static str {
+    if proposal.possible { "do it" } else { "how it is done" }
 }
 
 /// What a verdict is drawn with beside itself.

@@ -7,12 +7,13 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
+use crate::cli::meant;
 use crate::commands::key;
 use crate::setup_in_use::advice::Advice;
 use crate::setup_in_use::advice::breach_sentence;
 use crate::setup_in_use::advice::budget_sentence;
 use crate::terminal::dialogs::export::Subject;
-use crate::terminal::dialogs::{Dialog, Typed};
+use crate::terminal::dialogs::{Dialog, Typed, type_into};
 use crate::terminal::model::Model;
 use crate::terminal::preparation::Preparation;
 use crate::terminal::reaction::Reaction;
@@ -20,11 +21,15 @@ use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_els
 use crate::terminal::style::format::fit;
 use crate::terminal::style::palette::{Palette, look_mark};
 use crate::terminal::style::paragraphs::{paint, wrapped};
-use crossterm::event::KeyCode;
+use crossterm::event::{KeyCode, KeyEvent};
 use moth_core::Snapshot;
 use moth_plan::picture::Motion;
 use moth_store::config::Change;
 
+/// No bitrate is written longer, in characters. Ours.
+const LONGEST_RATE: usize = 20;
+/// What was carried counts if it was for so many seconds in a row. Ours: several keyframe intervals.
+const STEADY_S: usize = 10;
 /// Columns for a size, and for a cell of the map. Ours.
 const SIZES: usize = 12;
 const CELL: usize = 20;
@@ -34,9 +39,9 @@ const NEED: usize = 16;
 pub(in crate::terminal) const SCREEN: Screen =
     Screen { name: "Plan", draw, keys, help, exports, key, turned_to: nothing_else };
 
-fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, palette, .. }: Shown<'_>) {
+fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
     match &model.preparation {
-        Some(preparation) => draw_plan(frame, inner(area), preparation, palette),
+        Some(preparation) => draw_plan(frame, inner(area), (preparation, snapshot), palette),
         None => without_a_setup(frame, area, model.replay.is_some()),
     }
 }
@@ -45,7 +50,15 @@ fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
     if model.preparation.is_none() {
         return Keys::new();
     }
-    [("m", "motion"), ("- +", "free share"), ("w", "write to setup"), ("k", "key"), ("e", "export")].to_vec()
+    [
+        ("m", "motion"),
+        ("- +", "free share"),
+        ("w", "write to setup"),
+        ("i", "your figure"),
+        ("k", "key"),
+        ("e", "export"),
+    ]
+    .to_vec()
 }
 
 fn help(_: Shown<'_>, mut help: HelpLines<'_>) {
@@ -54,6 +67,7 @@ fn help(_: Shown<'_>, mut help: HelpLines<'_>) {
     help.key("← ↑ ↓ →", "look at another picture; Esc back to the recommended one");
     help.key("w", "write bitrate and picture into the setup");
     help.key("e", "take the map away as SVG or PDF");
+    help.key("i", "plan with a figure of yours for the upload");
     help.key("k  x", "replace the stream key; forget it");
     help.others();
     help.gap();
@@ -80,6 +94,8 @@ fn key(model: &mut Model, code: KeyCode) -> Reaction {
         KeyCode::Char('-') => Change::Headroom(headroom.more_by(-5.0)),
         KeyCode::Char('+' | '=') => Change::Headroom(headroom.more_by(5.0)),
         KeyCode::Char('w') => return write(preparation),
+        KeyCode::Char('i') => return Reaction::open(Dialog::EnterUpload(String::new())),
+        KeyCode::Char('k' | 'x') if preparation.in_use.is_named() => return Reaction::tell(NAMED_KEY),
         KeyCode::Char('k') => return Reaction::open(Dialog::EnterKey(Typed::default())),
         KeyCode::Char('x') => return Reaction::open(Dialog::ForgetKey),
         other => {
@@ -96,6 +112,41 @@ fn key(model: &mut Model, code: KeyCode) -> Reaction {
     };
     Reaction::telling(preparation.change(&change))
 }
+
+/// A key while what the upload sustains is typed.
+pub(in crate::terminal) fn type_upload(model: &mut Model, mut typed: String, key: KeyEvent) -> Reaction {
+    let Some(preparation) = model.preparation.as_mut() else { return Reaction::none() };
+    match key.code {
+        KeyCode::Esc => return Reaction::none(),
+        KeyCode::Enter if typed.trim().is_empty() => {
+            preparation.said_upload = None;
+            return Reaction::none();
+        }
+        KeyCode::Enter => {
+            if let Ok((rate, _)) = meant::bitrate(&typed) {
+                (preparation.said_upload, preparation.cell) = (Some(rate), None);
+                return Reaction::none();
+            }
+        }
+        _ => type_into(&mut typed, key, LONGEST_RATE),
+    }
+    Reaction::open(Dialog::EnterUpload(typed))
+}
+
+/// What the broadcast that is on carried at the least in its best ten seconds in a row; `None` before there were as many.
+fn carried(snapshot: &Snapshot) -> Option<Bitrate> {
+    let history = &snapshot.history;
+    let sent = |at: usize| history.get(at).and_then(|second| second.sent_kbps);
+    let least = |from: usize| (from..from + STEADY_S).try_fold(f32::MAX, |least, at| Some(least.min(sent(at)?)));
+    // An hour is enough to know what the line bears.
+    let first = history.len().saturating_sub(3600);
+    let best = (first..history.len().saturating_sub(STEADY_S)).filter_map(least).reduce(f32::max)?;
+    Some(Bitrate::from_kbps(best as u64)).filter(|rate| *rate > Bitrate::ZERO)
+}
+
+/// There is nothing to replace or forget.
+const NAMED_KEY: &str =
+    "this key was named on the command line, and is kept nowhere; w on Watch keeps it, with the servers, as a setup";
 
 fn move_cell(preparation: &mut Preparation, rows: i64, columns: i64) {
     let Some(plan) = preparation.plan() else { return };
@@ -125,10 +176,17 @@ fn write(preparation: &mut Preparation) -> Reaction {
     })
 }
 
-fn draw_plan(frame: &mut Frame<'_>, area: Rect, preparation: &Preparation, palette: Palette) {
+fn draw_plan(frame: &mut Frame<'_>, area: Rect, (preparation, snapshot): (&Preparation, &Snapshot), palette: Palette) {
     let Some(plan) = preparation.plan() else {
-        let told = "Nothing was measured yet, and a plan without a measurement is a guess. On Routes (3), Enter tests the servers and l measures the line.";
+        let told = "Nothing was measured yet, and a plan without a measurement is a guess. On Routes (3), Enter tests the servers and l measures the line; i takes a figure of yours.";
         let mut lines = wrapped(told, area.width, Style::new());
+        if let Some(carried) = carried(snapshot) {
+            let told = format!(
+                "This broadcast was carried at {carried} for {STEADY_S} s and more (measured): the upload has at least that. How much more it has, only a test says, as no more was asked of it."
+            );
+            lines.push(Line::default());
+            lines.extend(wrapped(&told, area.width, Style::new()));
+        }
         lines.push(Line::default());
         lines.extend(setup_lines(preparation, palette, area.width));
         paint(frame, area, lines);

@@ -1,7 +1,10 @@
 //! The Watch screen: the frame's journey, the lanes, the verdict, the next action.
 
 use crossterm::event::KeyCode;
+use moth_core::rate::Bitrate;
 use moth_core::{Snapshot, State};
+use moth_plan::text::Size;
+use moth_store::config::SetupEntry;
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 
@@ -66,7 +69,9 @@ fn inner(area: Rect) -> Rect {
 
 fn keys(Shown { model, snapshot, .. }: Shown<'_>) -> Keys {
     if waiting::address(model, snapshot).is_some() {
-        return vec![("y", "copy the address")];
+        let mut keys = vec![("y", "copy the address")];
+        keys.extend(is_named(model).then_some(("w", "keep as a setup")));
+        return keys;
     }
     let (takes_changes, looks_back) = (model.takes_changes(), model.view.cursor.is_some());
     let mut keys = Vec::new();
@@ -109,6 +114,9 @@ fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
         help.key("< >", "slower, faster");
         help.key("[ ] { }", "30 s, or 5 minutes, back and on");
     }
+    if is_named(model) {
+        help.key("w", "keep the servers and the key named on the command line as a setup");
+    }
     if snapshot.undo.is_some() && takes_changes {
         help.key("u", "undo the last change");
     }
@@ -140,6 +148,30 @@ fn exports(_: &Model, snapshot: &Snapshot) -> Vec<(Subject, String)> {
     subjects
 }
 
+/// Whether what is broadcast to is only named on the command line.
+fn is_named(model: &Model) -> bool {
+    model.preparation.as_ref().is_some_and(|before| before.in_use.is_named())
+}
+
+/// Keeps it, with what is sent as far as that is seen.
+fn keep_named(model: &mut Model) -> Reaction {
+    let snapshot = model.snapshot.clone();
+    let Some(before) = model.preparation.as_mut() else { return Reaction::none() };
+    let (setup, stream) = (&before.in_use.setup, snapshot.as_ref().map(|snapshot| &snapshot.stream));
+    let seen = snapshot.as_ref().and_then(|snapshot| snapshot.video_kbps.value);
+    let seen = seen.map(|kbps| Bitrate::from_kbps((kbps / 100.0).round() as u64 * 100));
+    let sends = SetupEntry {
+        bitrate: stream.and_then(|stream| stream.video_bitrate).or(seen).unwrap_or(setup.bitrate),
+        audio: setup.audio,
+        size: stream.and_then(|s| Some(Size::new(s.width?, s.height?))).unwrap_or(setup.size),
+        rate: stream.and_then(|stream| stream.fps).unwrap_or(setup.rate),
+    };
+    Reaction::tell(match before.in_use.keep_named(&sends) {
+        Ok(()) => format!("kept as the setup {}: the next evening, moth and Enter", before.in_use.setup_name),
+        Err(failure) => failure.to_string(),
+    })
+}
+
 pub(super) fn key(model: &mut Model, code: KeyCode) -> Reaction {
     let kind = |letter| Kind::ALL.into_iter().find(|kind| kind.key() == letter);
     let is_change = code == KeyCode::Enter || matches!(code, KeyCode::Char(letter) if kind(letter).is_some());
@@ -160,6 +192,7 @@ pub(super) fn key(model: &mut Model, code: KeyCode) -> Reaction {
         }
         KeyCode::Char('a') => Reaction::open(Dialog::Changes(0)),
         KeyCode::Char('m') => events::open(model),
+        KeyCode::Char('w') if is_named(model) => keep_named(model),
         KeyCode::Char('u') => changing::undo(model),
         KeyCode::Char(letter) if kind(letter).is_some() => {
             kind(letter).map_or_else(Reaction::none, |kind| changing::take_kind(model, kind))

@@ -161,7 +161,9 @@ fn key(model: &mut Model, code: KeyCode) -> Reaction {
 /// Finds out more: a handshake with each server, or a look at the whole machine.
 fn test_suspects(model: &mut Model, stage: Fault) -> Reaction {
     let Some(preparation) = &model.preparation else {
-        return Reaction::tell("this test works with a setup; `moth setup` begins one");
+        return Reaction::tell(
+            "this test keeps what it finds, and there is no home folder for that; --config names one",
+        );
     };
     if preparation.running != TestUnderWay::Nothing {
         return Reaction::tell("another test is running");
