@@ -41,8 +41,11 @@ impl Trail {
     fn push(&mut self, at: Moment, step: f64) {
         self.total += step;
         match self.points.back_mut() {
-            // One point a millisecond is fine enough; it bounds the memory whatever the rate of readings.
-            Some((last, total)) if at.since(*last) < Duration::from_millis(1) => *total = self.total,
+            // One point a millisecond is fine enough; it bounds the memory whatever the rate of readings. What comes after the turn of
+            // a second is not put with what came before it: each second has its own.
+            Some((last, total)) if at.since(*last) < Duration::from_millis(1) && second(at) == second(*last) => {
+                *total = self.total;
+            }
             _ => self.points.push_back((at, self.total)),
         }
         let horizon = at.before(REACH);
@@ -79,6 +82,10 @@ impl Trail {
         let before = self.points.iter().rev().find(|(at, _)| *at < from).map_or(0.0, |(_, total)| *total);
         self.total - before
     }
+}
+
+fn second(at: Moment) -> u64 {
+    at.since(Moment::START).as_secs()
 }
 
 /// A value that goes up and down, remembered for [`REACH`].
@@ -158,6 +165,25 @@ mod tests {
         assert_eq!(trail.within(now, SECOND), 10.0);
         assert_eq!(trail.within(now, 100 * SECOND), 40.0);
         assert_eq!(trail.within(Moment::from_ms(9000), SECOND), 0.0);
+    }
+
+    #[test]
+    fn each_second_has_what_was_counted_in_it_whatever_comes_at_its_turn() {
+        let mut trail = Trail::default();
+        let at = |us| Moment::after(Duration::from_micros(us));
+        // Less than a millisecond apart, the last before a turn, at it and just after it.
+        let (mut counted, mut seconds) = (0.0, 0.0);
+        for second in 1..=12_u64 {
+            let turn = second * 1_000_000;
+            trail.add(at(turn - 300), 1.0);
+            // The second is closed before what comes at its end is taken.
+            seconds += trail.since(at(turn - 1_000_000));
+            trail.add(at(turn), 1.0);
+            trail.add(at(turn + 200), 1.0);
+            counted += 3.0;
+        }
+        seconds += trail.since(at(12_000_000));
+        assert_eq!(seconds, counted);
     }
 
     #[test]
