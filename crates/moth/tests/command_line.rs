@@ -108,7 +108,9 @@ fn bad_usage_is_one_clear_line_and_status_2() {
             .contains("circle")
     );
     assert!(run(&["plan", "--headroom", "much"]).contains("percent from 0 to 90"));
-    assert!(run(&["watch", "--headless"]).contains("no stream key"), "the shipped setup has none");
+    assert!(run(&["watch", "--headless"]).contains("there is no setup yet"), "nothing made up is broadcast to");
+    let none = run(&["plan", "--sustained", "12M"]);
+    assert!(none.contains("`moth` by itself leads to one"), "{none}");
     assert!(run(&["watch", "--headless", "--to", "rtmp://host/live"]).contains("MOTH_STREAM_KEY"));
     assert!(run(&["watch", "--headless", "--to", "http://host/live"]).contains("expected rtmp://"));
     assert!(

@@ -141,7 +141,11 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
             receiver_limited_percent: tenths(s.receiver_limited_percent),
             delivery_kbps: tenths(s.delivery_kbps),
             viewers: s.viewers,
-            delay: Delay::of(s),
+            delay: Delay::of(s).map(|delay| Delay {
+                held_back_ms: delay.held_back_ms.map(tenth),
+                queue_ms: tenth(delay.queue_ms),
+                way_ms: delay.way_ms.map(tenth),
+            }),
             suspects: (s.verdict.suspects.iter())
                 .map(|suspect| Suspected { fault: suspect.fault.word(), cause: suspect.cause.map(|c| c.slug()) })
                 .collect(),
