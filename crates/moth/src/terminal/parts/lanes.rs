@@ -225,7 +225,7 @@ pub(in crate::terminal) fn draw_lane(
 }
 
 /// What the top of a lane stands for, in its unit.
-fn top_of(lane: &Lane, columns: &Columns<'_>) -> f32 {
+pub(in crate::terminal) fn top_of(lane: &Lane, columns: &Columns<'_>) -> f32 {
     match lane.kind {
         Kind::Bars { value, asked, top: None } => {
             let highest = |value| (0..columns.count).filter_map(|c| columns.highest(c, value)).fold(0.0, f32::max);
@@ -237,7 +237,7 @@ fn top_of(lane: &Lane, columns: &Columns<'_>) -> f32 {
 }
 
 /// The next plain number, as a scale has them.
-fn plain_above(value: f32) -> f32 {
+pub(in crate::terminal) fn plain_above(value: f32) -> f32 {
     let value = value.max(1.0);
     let decade = 10_f32.powf(value.log10().floor());
     let plain = [1.0, 1.2, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 10.0, 12.0];

@@ -16,12 +16,12 @@ use super::{machine, watch};
 use crate::measuring::tester::Handshakes;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::model::Model;
-use crate::terminal::parts::lanes::{Columns, Kind, Lane, draw_axis, draw_lane};
+use crate::terminal::parts::lanes::{Columns, Kind, Lane, draw_axis, draw_lane, plain_above, top_of};
 use crate::terminal::parts::time_view::TimeView;
 use crate::terminal::preparation::TestUnderWay;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else};
-use crate::terminal::style::format::{clock, fit, with_unit, wrap};
+use crate::terminal::style::format::{clock, fit, number, with_unit, wrap};
 use crate::terminal::style::palette::Palette;
 
 /// Columns for a suspect's name and share, and for the newest value at the right. Ours.
@@ -234,7 +234,7 @@ fn draw_table(
     let buffer = frame.buffer_mut();
     let ways: [fn(&Second) -> Option<f32>; 3] = [|s| s.rtt_ms, |s| s.gateway_ms, |s| s.other_ms];
     let longest = ways.into_iter().flat_map(|way| (0..columns.count()).map(move |c| (c, way)));
-    let way_top = longest.filter_map(|(c, way)| columns.highest(c, way)).fold(20.0, f32::max) * 1.05;
+    let way_top = plain_above(longest.filter_map(|(c, way)| columns.highest(c, way)).fold(20.0, f32::max));
     let loss = loss_lane(stage);
     buffer.set_string(area.x, area.y, format!("frames {}", loss.name), palette.fault(stage));
     draw_lane(buffer, Rect { height: 1, ..plot }, palette, &loss, &columns);
@@ -244,7 +244,9 @@ fn draw_table(
             break;
         }
         let lane = lane_of(suspect.cause, way_top);
-        let foot = y + rows - 1;
+        // A suspect's name is above what its lane shows, and a free row below both: neither is taken for its neighbour's.
+        let strip = Rect { y, height: if rows > 2 { rows - 1 } else { rows }, ..plot };
+        let foot = strip.bottom() - 1;
         let share = if is_guilty { format!("{:3.0} %", (suspect.share * 100.0).min(99.0)) } else { "     ".into() };
         let name = format!("{} {share} {}", if i == chosen { "▸" } else { " " }, suspect.cause.words());
         let style = if i == 0 && is_guilty {
@@ -252,11 +254,15 @@ fn draw_table(
         } else {
             ratatui::style::Style::new()
         };
-        buffer.set_string(area.x, foot, fit(&name, usize::from(names) - 1), style);
+        buffer.set_string(area.x, y, fit(&name, usize::from(names) - 1), style);
         if rows > 1 {
-            buffer.set_string(area.x + 8, y, fit(lane.name, usize::from(names) - 9), palette.faint());
+            let top = f64::from(top_of(&lane, &columns));
+            // Of what was nothing all along there is no scale.
+            let scale = if top < 2.0 { String::new() } else { format!(", up to {} {}", number(Some(top)), lane.unit) };
+            let scale = format!("{}{scale}", lane.name);
+            buffer.set_string(area.x + 8, y + 1, fit(&scale, usize::from(names) - 9), palette.faint());
         }
-        draw_lane(buffer, Rect { y, height: rows, ..plot }, palette, &lane, &columns);
+        draw_lane(buffer, strip, palette, &lane, &columns);
         let value = newest(&lane, view.cursor, snapshot);
         buffer.set_string(plot.right() + 1, foot, fit(&value, usize::from(VALUES) - 1), ratatui::style::Style::new());
         y += rows;
