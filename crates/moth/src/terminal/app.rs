@@ -253,7 +253,8 @@ impl App {
     }
 
     fn key(&mut self, key: KeyEvent) -> Option<Wish> {
-        if self.notice.take().is_none() {
+        // A key that goes to what lies over the screen is no sign that what is said below it was read.
+        if self.notice.take().is_none() && self.dialog.is_none() {
             self.warnings.pop_front();
         }
         if key.code == KeyCode::Char('c') && key.modifiers.contains(KeyModifiers::CONTROL) {
