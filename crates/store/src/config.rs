@@ -14,7 +14,7 @@ use moth_plan::service::Service;
 use moth_plan::setup::{ServerChoice, Setup};
 use moth_plan::text::Size;
 use serde::Deserialize;
-use toml_edit::{Document, DocumentMut, Item, TableLike, Value};
+use toml_edit::{Document, Item, TableLike, Value};
 
 use crate::bounded;
 use crate::overwrite::overwrite;
@@ -241,7 +241,13 @@ impl ConfigFile {
     /// [`ConfigError`]; the file is then as it was. One that cannot be read is never written.
     pub fn change(&self, setup: &str, change: &Change) -> Result<Config, ConfigError> {
         let (field, value) = change.field();
-        self.edit(setup, |document| put_deep(document, &["setups", setup], field, value))
+        self.edit(|document, config| {
+            if let Err(none) = self.find(config, setup) {
+                return Some(Err(none));
+            }
+            put(edits::table(edits::table(document, "setups")?, setup)?, field, value);
+            Some(Ok(()))
+        })
     }
 
     /// Makes a setup the one in use.
@@ -249,16 +255,13 @@ impl ConfigFile {
     /// # Errors
     /// As [`ConfigFile::change`].
     pub fn choose(&self, setup: &str) -> Result<Config, ConfigError> {
-        self.edit(setup, |document| put_deep(document, &[], "setup", setup.into()))
-    }
-
-    fn edit(&self, setup: &str, edit: impl FnOnce(&mut DocumentMut)) -> Result<Config, ConfigError> {
-        // Read again: it may have been edited by hand since.
-        let text = self.text()?;
-        self.find(&self.parse(&text)?, setup)?;
-        let mut document = self.document(&text)?;
-        edit(&mut document);
-        self.write_checked(document.to_string())
+        self.edit(|document, config| {
+            if let Err(none) = self.find(config, setup) {
+                return Some(Err(none));
+            }
+            put(document, "setup", setup.into());
+            Some(Ok(()))
+        })
     }
 
     fn find<'a>(&self, config: &'a Config, name: &str) -> Result<&'a Setup, ConfigError> {
@@ -268,18 +271,6 @@ impl ConfigFile {
             known: config.setups.keys().cloned().collect(),
         };
         config.setups.get(name).ok_or_else(none)
-    }
-
-    fn document(&self, text: &str) -> Result<DocumentMut, ConfigError> {
-        let fail = |error: toml_edit::TomlError| self.mistake(text, error.span(), error.message().to_owned());
-        text.parse().map_err(fail)
-    }
-
-    /// What would not be read again is not written.
-    fn write_checked(&self, text: String) -> Result<Config, ConfigError> {
-        let config = self.parse(&text)?;
-        self.write(&text)?;
-        Ok(config)
     }
 
     fn write(&self, text: &str) -> Result<(), ConfigError> {
@@ -297,17 +288,6 @@ fn put(table: &mut dyn TableLike, field: &str, value: Value) {
             *there.decor_mut() = decor;
         }
         None => drop(table.insert(field, Item::Value(value))),
-    }
-}
-
-/// The same in a table that is there.
-fn put_deep(document: &mut DocumentMut, path: &[&str], field: &str, value: Value) {
-    let mut item = document.as_item_mut();
-    for name in path {
-        item = &mut item[name];
-    }
-    if let Some(table) = item.as_table_like_mut() {
-        put(table, field, value);
     }
 }
 

@@ -1,9 +1,9 @@
 //! Services and setups that are added, changed, renamed and removed. Everything else in the file stays as it was written.
 
 use moth_core::rate::Bitrate;
-use moth_plan::service::IngestServer;
+use moth_plan::service::{IngestServer, Limits};
 use moth_plan::text::Size;
-use toml_edit::{Array, InlineTable, Item, Table, TableLike, Value};
+use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, TableLike, TomlError, Value};
 
 use super::{Config, ConfigError, ConfigFile, is_name, number, put};
 
@@ -27,7 +27,7 @@ pub struct ServiceEntry {
     pub name: String,
     /// Its ingest servers.
     pub servers: Vec<IngestServer>,
-    /// Over this much video it asks one not to go; `None` leaves what the file says.
+    /// Over this much video it asks one not to go; `None` if that is not known.
     pub video_limit: Option<Bitrate>,
 }
 
@@ -73,7 +73,7 @@ impl ConfigFile {
         (service_name, service): (&str, &ServiceEntry),
         (setup_name, setup): (&str, &SetupEntry),
     ) -> Result<Config, ConfigError> {
-        self.edit_or_begin(|document, config| {
+        self.edit(|document, config| {
             // What says the same already stays as it was written, and comments among the servers with it.
             let (before, service_before) = (config.setups.get(setup_name), config.services.get(service_name));
             if config.setup.as_deref() != Some(setup_name) {
@@ -99,10 +99,18 @@ impl ConfigFile {
             if service_before.is_none_or(|b| b.servers != service.servers) {
                 put(there, "servers", servers(&service.servers));
             }
-            let limit =
-                service.video_limit.filter(|limit| service_before.and_then(|b| b.limits.video()) != Some(*limit));
-            if let Some(limit) = limit {
-                put(table(there, "limits")?, "video_soft", limit.to_text().into());
+            let limits_before = service_before.map(|b| &b.limits);
+            if limits_before.and_then(Limits::video) != service.video_limit {
+                let limits = table(there, "limits")?;
+                // The file may hold two, of which the lower one is shown: the other goes where it would be that.
+                let hard = limits_before.and_then(|limits| limits.video_hard);
+                if service.video_limit.is_none_or(|limit| hard.is_some_and(|hard| hard < limit)) {
+                    limits.remove("video_hard");
+                }
+                match service.video_limit {
+                    Some(limit) => put(limits, "video_soft", limit.to_text().into()),
+                    None => drop(limits.remove("video_soft")),
+                }
             }
             Some(Ok(()))
         })
@@ -113,7 +121,7 @@ impl ConfigFile {
     /// # Errors
     /// As [`ConfigFile::put`]; also if there is none of that name, or the other name is taken.
     pub fn rename_setup(&self, from: &str, to: &str) -> Result<Config, ConfigError> {
-        self.edit_or_begin(|document, config| {
+        self.edit(|document, config| {
             if let Err(none) = self.find(config, from) {
                 return Some(Err(none));
             }
@@ -140,7 +148,7 @@ impl ConfigFile {
     /// As [`ConfigFile::put`]; also if there is none of that name.
     pub fn remove_setup(&self, name: &str) -> Result<(Config, Option<String>), ConfigError> {
         let mut orphan = None;
-        let config = self.edit_or_begin(|document, config| {
+        let config = self.edit(|document, config| {
             let service = match self.find(config, name) {
                 Ok(setup) => &setup.service,
                 Err(none) => return Some(Err(none)),
@@ -163,21 +171,27 @@ impl ConfigFile {
     }
 
     /// Changes the file; begins one, if there is none. A change gives nothing where it finds no table in the place of one.
-    fn edit_or_begin(
+    pub(super) fn edit(
         &self,
         edit: impl FnOnce(&mut Table, &Config) -> Option<Result<(), ConfigError>>,
     ) -> Result<Config, ConfigError> {
         let (beginning, text) = if self.exists() { ("", self.text()?) } else { (BEGINNING, String::new()) };
+        // Read again: it may have been edited by hand since.
         let config = self.parse(&text)?;
-        let mut document = self.document(&text)?;
+        let fail = |error: TomlError| self.mistake(&text, error.span(), error.message().to_owned());
+        let mut document: DocumentMut = text.parse().map_err(fail)?;
         let no_table = || Err(self.mistake(&text, None, "expected tables below setups and services".into()));
         edit(document.as_table_mut(), &config).unwrap_or_else(no_table)?;
-        self.write_checked(format!("{beginning}{document}"))
+        // What would not be read again is not written.
+        let text = format!("{beginning}{document}");
+        let config = self.parse(&text)?;
+        self.write(&text)?;
+        Ok(config)
     }
 }
 
 /// What is in a table under this name; a new table, if nothing is.
-fn table<'a>(within: &'a mut dyn TableLike, name: &str) -> Option<&'a mut dyn TableLike> {
+pub(super) fn table<'a>(within: &'a mut dyn TableLike, name: &str) -> Option<&'a mut dyn TableLike> {
     let mut new = Table::new();
     // One that only holds others needs no line of its own.
     new.set_implicit(true);
@@ -265,13 +279,31 @@ mod tests {
     fn what_the_user_wrote_stays_but_for_what_is_changed() {
         let (_dir, file) = file(Some(TEMPLATE));
         let nocturne = file.read().unwrap().services["nocturne"].clone();
-        let entry = ServiceEntry { name: "Nocturne II".into(), servers: nocturne.servers, video_limit: None };
+        let video_limit = nocturne.limits.video();
+        let entry = ServiceEntry { name: "Nocturne II".into(), servers: nocturne.servers, video_limit };
         let setup = SetupEntry { bitrate: Bitrate::from_kbps(5000), ..setup() };
         file.put(("nocturne", &entry), ("comet-night", &setup)).unwrap();
         let expected = TEMPLATE
             .replace("name = \"Nocturne\"", "name = \"Nocturne II\"")
             .replace("bitrate = \"6000 kb/s\"", "bitrate = \"5000 kb/s\"");
         assert_eq!(fs::read_to_string(file.path()).unwrap(), expected);
+    }
+
+    #[test]
+    fn a_limit_is_what_was_entered_whatever_the_file_held() {
+        let (_dir, file) = file(Some(TEMPLATE));
+        let limits = |video_limit: Option<u64>| {
+            let video_limit = video_limit.map(Bitrate::from_kbps);
+            let entry = ServiceEntry { video_limit, ..service("Nocturne") };
+            let config = file.put(("nocturne", &entry), ("comet-night", &setup())).unwrap();
+            let limits = &config.services["nocturne"].limits;
+            assert_eq!(limits.video(), video_limit);
+            assert_eq!(limits.audio(), Some(Bitrate::from_kbps(160)), "others stay");
+            limits.video_hard
+        };
+        assert_eq!(limits(Some(7000)), Some(Bitrate::from_kbps(9000)));
+        assert_eq!(limits(Some(12_000)), None);
+        assert_eq!(limits(None), None);
     }
 
     #[test]
