@@ -101,12 +101,7 @@ impl Broadcast {
             (Some(before), Some(here)) => Some(Counted {
                 offered: before.offered + here.offered,
                 skipped: before.skipped + here.skipped,
-                lagged: before
-                    .lagged
-                    .zip(here.lagged)
-                    .map(|(before, here)| before + here)
-                    .or(before.lagged)
-                    .or(here.lagged),
+                lagged: [before.lagged, here.lagged].into_iter().flatten().reduce(|before, here| before + here),
             }),
             (before, here) => here.or(before),
         }
