@@ -100,11 +100,13 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
         return Err(Failure::Fault);
     };
     let mut first = FirstMinute::open(&in_use, &watch.listen, Palette::from_environment())?;
+    // From here on: what is warned of while the broadcast is prepared is shown with it.
+    let log = logging::to(None, false)?;
     loop {
         let Some(setup) = terminal::begin(&mut first)? else { return Ok(true) };
         in_use.setup = Some(setup);
         match commands::watch::plan(&watch, &in_use) {
-            Ok(plan) => return show(&watch.show, &in_use, || Ok(plan)).map(|()| true),
+            Ok(plan) => return present(&watch.show, &in_use, plan, &log).map(|()| true),
             // What stands in the way can be entered there.
             Err(failure) => first.tell(failure.to_string()),
         }
@@ -114,7 +116,11 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
 /// Begins a broadcast and shows it, on the whole screen or as lines.
 fn show(options: &ShowOptions, in_use: &SetupInUseOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
     let log = logging::to(options.log.as_deref(), options.headless)?;
-    let (plan, run_for) = (plan()?, options.run_for.map(Duration::from_secs));
+    present(options, in_use, plan()?, &log)
+}
+
+fn present(options: &ShowOptions, in_use: &SetupInUseOptions, plan: Plan, log: &logging::Log) -> Outcome {
+    let run_for = options.run_for.map(Duration::from_secs);
     let is_made_up = matches!(plan, Plan::Demo(..));
     let begin = |path| Recording::begin(path, plan.servers(), is_made_up);
     let recording = options.record.as_deref().map(begin).transpose()?;

@@ -26,7 +26,7 @@ use std::sync::mpsc::Receiver;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use crossterm::event;
+use crossterm::event::{self, Event};
 use jiff::{Timestamp, Zoned};
 use moth_core::Snapshot;
 use moth_core::action::Action;
@@ -80,18 +80,26 @@ pub(crate) fn begin(first: &mut FirstMinute) -> Result<Option<String>, Failure> 
         (signals::notice_going_on().map_err(failed())?, signals::notice_stopping().map_err(failed())?);
     // Without the mouse: what is pasted is mostly selected with it.
     let mut device = Device::enter(false).map_err(failed())?;
+    // What is drawn is read from files: only when something happened.
+    let (mut changed, mut drawn_on) = (true, None);
     loop {
         if stopping.load(Ordering::Acquire) {
             return Ok(None);
         }
         if went_on.swap(false, Ordering::AcqRel) {
             device.take_back().map_err(failed())?;
+            changed = true;
         }
-        device.draw(|frame| first_minute::draw(frame, first)).map_err(failed())?;
+        let area = Some(device.area().map_err(failed())?);
+        if std::mem::take(&mut changed) || drawn_on != area {
+            device.draw(|frame| first_minute::draw(frame, first)).map_err(failed())?;
+            drawn_on = area;
+        }
         if !device::wait_for_input(CALM_EACH) {
             return Ok(None);
         }
         while event::poll(Duration::ZERO).map_err(failed())? {
+            changed = true;
             match first.take(&event::read().map_err(failed())?) {
                 Some(Wanted::Quit) => return Ok(None),
                 Some(Wanted::GoLive(setup)) => return Ok(Some(setup)),
@@ -346,7 +354,6 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
         changed |= wavers && drawn_at.is_none_or(|at| at.elapsed() >= CALM_EACH);
         let wait = drawn_at.map_or(Duration::ZERO, |at| DRAW_EACH.saturating_sub(at.elapsed()));
         if changed && wait.is_zero() {
-            app.is_small = screen::is_small(device.area().map_err(failed())?);
             device.draw(|frame| frame::draw(frame, &app)).map_err(failed())?;
             drawn_at = Some(Instant::now());
             (changed, wavers) = (false, false);
@@ -356,7 +363,12 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
             return Ok(());
         }
         while event::poll(Duration::ZERO).map_err(failed())? {
-            match app.take(&event::read().map_err(failed())?) {
+            let event = event::read().map_err(failed())?;
+            // A mouse that only moves is no reason to draw.
+            if matches!(&event, Event::Mouse(mouse) if !app::is_meant(mouse)) {
+                continue;
+            }
+            match app.take(&event) {
                 Some(Wish::Quit) => return Ok(()),
                 Some(Wish::Act(action)) => {
                     // Nobody listens only once the broadcast is over, and then the loop ends above.

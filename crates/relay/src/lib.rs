@@ -43,3 +43,4 @@ pub use moth_destination::LinkError;
 pub use onlooker::Onlooker;
 pub use recorder::Recorder;
 pub use relay::{Relay, RelayHandle, RelaySettings};
+pub use rtmp::door::TURNED_AWAY;

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use moth_core::figure::Origin;
 use moth_core::suspects::Fault;
 use moth_core::{Snapshot, State};
 
@@ -18,14 +19,11 @@ pub fn one_line(snapshot: &Snapshot) -> String {
         let cause = verdict.cause.map_or("cause unknown", |cause| cause.words());
         told.push(format!("{}: {cause}", verdict.fault.word()));
     }
-    let lost: u64 = snapshot
-        .journey
-        .iter()
-        .filter(|stage| stage.fault != Fault::None)
-        .filter_map(|stage| stage.lost_now.value)
-        .sum();
+    let losses = || snapshot.journey.iter().filter(|stage| stage.fault != Fault::None).map(|stage| stage.lost_now);
     if state == State::Losing {
-        told.push(format!("{lost} lost in 3 s"));
+        let lost: u64 = losses().filter_map(|lost| lost.value).sum();
+        let is_inferred = losses().any(|lost| lost.value > Some(0) && lost.origin == Some(Origin::Inferred));
+        told.push(format!("{lost} lost in 3 s{}", if is_inferred { " (inferred)" } else { "" }));
     }
     let since = snapshot.on_air_since.map_or(Duration::ZERO, |since| snapshot.at.since(since));
     told.push(format!("on air {}", clock(since)));

@@ -59,15 +59,15 @@ impl SetupInUse {
     /// Keeps what was named as a setup, with what is known of what is sent, and its key where keys are kept.
     ///
     /// # Errors
-    /// [`Failure`] if that cannot be written; it then is as before.
+    /// [`Failure`] if that cannot be written; it then still is only named. A setup whose key could not be kept is there, and lacks it.
     pub(crate) fn keep_named(&mut self, sends: &SetupEntry) -> Result<(), Failure> {
         let Some(key) = &self.named else { return Ok(()) };
         let entry =
             ServiceEntry { name: self.service.name.clone(), servers: self.service.servers.clone(), video_limit: None };
         let service = free_name(&entry.name, "service", self.config.services.keys());
         let setup = free_name(&entry.name, "evening", self.config.setups.keys());
-        self.keys.replace(&service, key)?;
         self.config = self.file.put((&service, &entry), (&setup, sends))?;
+        self.keys.replace(&service, key)?;
         (self.setup, self.service) = Self::take(&self.config, &setup, self.file.path())?;
         (self.setup_name, self.service_name, self.named) = (setup, service, None);
         Ok(())

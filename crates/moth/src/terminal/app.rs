@@ -1,6 +1,7 @@
 //! The interface's state, apart from drawing and terminal: which screen is shown, what lies over it, and what keys come to. A key
 //! goes to what lies over the screen, else to the frame, else to the screen.
 
+use std::cell::Cell;
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex};
 
@@ -28,6 +29,12 @@ use crate::recordings::player::{ReplayOrder, ReplayState};
 use crate::rehearsal::run::Run;
 use moth_evening::chronicle::Chronicle;
 
+/// Whether the mouse does anything by it.
+pub(super) fn is_meant(mouse: &MouseEvent) -> bool {
+    use MouseEventKind::{Down, ScrollDown, ScrollUp};
+    matches!(mouse.kind, Down(MouseButton::Left) | ScrollUp | ScrollDown)
+}
+
 /// The interface's state.
 #[derive(Debug)]
 pub struct App {
@@ -39,8 +46,8 @@ pub struct App {
     pub(super) is_lantern: bool,
     /// The mouse is taken.
     pub(super) has_mouse: bool,
-    /// The terminal is too small for anything else.
-    pub(super) is_small: bool,
+    /// The terminal was too small for anything else when it was drawn on last.
+    pub(super) is_small: Cell<bool>,
     /// Something to tell until the next key.
     pub(super) notice: Option<String>,
     /// Warnings that nobody has read yet, each for as long as no key was pressed on it.
@@ -58,7 +65,7 @@ impl App {
             dialog: None,
             is_lantern: false,
             has_mouse: true,
-            is_small: false,
+            is_small: Cell::default(),
             notice: None,
             warnings: VecDeque::new(),
         }
@@ -193,6 +200,12 @@ impl App {
         // On Watch there is nothing to go up and down in but time.
         let is_time = self.dialog.is_none() && !self.is_lantern && self.screen.name == screens::watch::SCREEN.name;
         match mouse.kind {
+            // The wheel goes along what is chosen from; it closes nothing.
+            MouseEventKind::ScrollUp | MouseEventKind::ScrollDown
+                if self.dialog.as_ref().is_some_and(|dialog| !dialog.is_list()) =>
+            {
+                None
+            }
             MouseEventKind::ScrollUp if is_time => press(self, KeyCode::Left),
             MouseEventKind::ScrollDown if is_time => press(self, KeyCode::Right),
             MouseEventKind::ScrollUp => press(self, KeyCode::Up),
@@ -227,7 +240,7 @@ impl App {
 
     /// Where time and rows were drawn last, if they are what is shown.
     fn note_places(&self) {
-        if self.is_lantern || self.is_small {
+        if self.is_lantern || self.is_small.get() {
             return;
         }
         let name = self.screen.name;
@@ -289,7 +302,7 @@ impl App {
         {
             return Reaction::wish(Wish::Replay(order));
         }
-        if self.is_lantern || self.is_small {
+        if self.is_lantern || self.is_small.get() {
             return self.lantern_key(code);
         }
         if code == KeyCode::Char('0') {
@@ -333,7 +346,7 @@ impl App {
             KeyCode::Char('q') => self.quit(),
             KeyCode::Enter if self.model.takes_changes() => changing::propose(&self.model, |_| true),
             // With no room for a screen there is none to turn to.
-            _ if self.is_small => Reaction::none(),
+            _ if self.is_small.get() => Reaction::none(),
             KeyCode::Char('0') | KeyCode::Esc => {
                 self.is_lantern = false;
                 Reaction::none()

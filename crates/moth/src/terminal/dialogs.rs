@@ -61,6 +61,11 @@ pub enum Dialog {
 }
 
 impl Dialog {
+    /// Whether one goes up and down in it.
+    pub(super) fn is_list(&self) -> bool {
+        matches!(self, Self::Changes(_) | Self::Events(_) | Self::Choose(_) | Self::Export(_))
+    }
+
     /// Whether text is typed in it.
     pub(super) fn takes_text(&self) -> bool {
         match self {

@@ -27,7 +27,8 @@ pub(super) fn draw(frame: &mut Frame<'_>, app: &App) {
         return;
     };
     app.model.hits.clear();
-    if app.is_lantern || is_small(area) {
+    app.is_small.set(is_small(area));
+    if app.is_lantern || app.is_small.get() {
         lantern::draw(frame, area, app, Shown { model: &app.model, snapshot, palette: app.palette });
         return;
     }
@@ -77,7 +78,7 @@ fn header(frame: &mut Frame<'_>, area: Rect, screen: &Screen, shown: Shown<'_>) 
     }
     left.push(Span::styled(name, palette.fault(Fault::Encoder)));
     // What was on before is not on any more.
-    let is_over = model.rehearsing.is_all && !model.rehearsing.is_running();
+    let is_over = model.is_over();
     let stream = &snapshot.stream;
     let mut facts = Vec::new();
     if let (Some(width), Some(height), false) = (stream.width, stream.height, is_over) {

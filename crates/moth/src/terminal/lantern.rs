@@ -3,6 +3,7 @@
 
 use std::time::Duration;
 
+use moth_core::proposal::Proposal;
 use moth_core::suspects::Fault;
 use moth_core::{Snapshot, State};
 use moth_evening::digest::Slice;
@@ -13,6 +14,7 @@ use ratatui::text::Line;
 
 use super::app::App;
 use super::dialogs::drawn;
+use super::model::Model;
 use super::parts::{evenings, foot, letters, verdict};
 use super::screen::Shown;
 use super::style::format::{clock, fit, wrap};
@@ -51,6 +53,9 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
     if area.height == 0 || area.width == 0 {
         return;
     }
+    // What was on before is not on any more.
+    let nobody = model.is_over().then(|| over(snapshot));
+    let snapshot = nobody.as_ref().unwrap_or(snapshot);
     let tone = tone(snapshot, palette);
     header(frame, Rect { height: 1, ..area }, snapshot, tone);
     let is_roomy = area.height >= 16;
@@ -62,7 +67,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
         height: area.height.saturating_sub(1 + margin + foot),
     };
     let sentence = wrap(&snapshot.verdict.sentence, inner.width.max(1).into());
-    let proposal = model.proposals().first().map(|proposal| format!("Enter: {}", proposal.title));
+    let proposal = proposal(model).map(|proposal| format!("Enter: {}", proposal.title));
     // What is said below the word keeps its rows.
     let said_rows =
         u16::try_from(sentence.len()).unwrap_or(u16::MAX).min(inner.height / 4).max(u16::from(inner.height > 4));
@@ -97,7 +102,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
     let bottom = |up: u16| Rect { y: area.bottom().saturating_sub(up).max(area.y), height: 1, ..area };
     if is_roomy {
         lane(frame, Rect { height: LANE_ROWS, ..bottom(2 + LANE_ROWS) }, snapshot, palette);
-        times(frame, bottom(2), snapshot, palette);
+        times(frame, bottom(2), palette);
     } else if area.height > 2 {
         lane(frame, bottom(2), snapshot, palette);
     }
@@ -105,6 +110,18 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
         Some(dialog) => drawn::draw(frame, area, dialog, app.screen, shown),
         None => footer(frame, bottom(1), app),
     }
+}
+
+/// What Enter does; `None` if it does nothing.
+fn proposal(model: &Model) -> Option<&Proposal> {
+    model.proposals().into_iter().next().filter(|_| model.takes_changes() && !model.is_over())
+}
+
+/// The same with nobody on air.
+fn over(snapshot: &Snapshot) -> Snapshot {
+    let mut over = Snapshot { state: None, on_air_since: None, ..snapshot.clone() };
+    (over.verdict.fault, over.verdict.sentence) = (Fault::None, "The rehearsal is over.".into());
+    over
 }
 
 fn header(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, tone: Style) {
@@ -154,9 +171,8 @@ fn lane(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, palette: Palette
     }
 }
 
-fn times(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, palette: Palette) {
-    let shown = usize::from(area.width) * seconds_per_column(area.width);
-    let ago = clock(Duration::from_secs(shown.min(snapshot.history.len().max(shown)) as u64));
+fn times(frame: &mut Frame<'_>, area: Rect, palette: Palette) {
+    let ago = clock(Duration::from_secs((usize::from(area.width) * seconds_per_column(area.width)) as u64));
     frame.render_widget(Line::styled(format!("{ago} ago"), palette.faint()), area);
     frame.render_widget(Line::styled("now", palette.faint()).right_aligned(), area);
 }
@@ -167,12 +183,11 @@ fn footer(frame: &mut Frame<'_>, area: Rect, app: &App) {
         frame.render_widget(Line::styled(fit(&format!(" {notice}"), area.width.into()), palette.strong()), area);
         return;
     }
-    let proposals = app.model.proposals();
     let mut keys = Vec::new();
-    if let Some(proposal) = proposals.first().filter(|_| app.model.takes_changes()) {
+    if let Some(proposal) = proposal(&app.model) {
         keys.push(("Enter", verdict::key_words(proposal)));
     }
-    if !app.is_small {
+    if !app.is_small.get() {
         keys.push(("0", "back"));
     }
     keys.push(("q", "quit"));

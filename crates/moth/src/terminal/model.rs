@@ -101,6 +101,11 @@ impl Model {
         self.snapshot.as_ref().is_some_and(|snapshot| snapshot.on_air_since.is_some())
     }
 
+    /// Whether what is known is of a rehearsal that ended, and nothing comes after it.
+    pub(super) fn is_over(&self) -> bool {
+        self.rehearsing.is_all && !self.rehearsing.is_running()
+    }
+
     /// Whether changes can be made: in a replay, what was done is done.
     pub(super) fn takes_changes(&self) -> bool {
         self.replay.is_none() && self.kept().is_none()

@@ -236,6 +236,16 @@ fn before_a_broadcaster_comes_it_says_where_to_publish() {
     let mut core = Core::new(Settings { servers: vec!["aldmoor.example:1935".into()] });
     let app = live(Some(Arc::new(core.snapshot(Moment::from_ms(3000)))));
     insta::assert_snapshot!("waiting_80x24", drawn(&app, 80, 24));
+    // Who was turned away, and what to change.
+    let text = format!("{} 127.0.0.1:5 ended: refused: the address ends in /moth", moth_relay::TURNED_AWAY);
+    let what = moth_core::reading::Observation::Remark { text };
+    core.take(&moth_core::reading::Reading { at: Moment::from_ms(4000), origin: moth_core::Origin::Measured, what });
+    let app = live(Some(Arc::new(core.snapshot(Moment::from_ms(5000)))));
+    assert!(
+        drawn(&app, 120, 40).contains("At 0:04 a connection from 127.0.0.1:5 ended: refused"),
+        "{}",
+        drawn(&app, 120, 40)
+    );
 }
 
 #[test]

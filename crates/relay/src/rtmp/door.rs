@@ -33,6 +33,9 @@ const MESSAGES_AT_ONCE: u32 = 16_384;
 /// A peer gets this long to take its leave, a refused one to read why. Ours.
 const FAREWELL: Duration = Duration::from_millis(500);
 
+/// What is remarked of a connection that ended badly begins so.
+pub const TURNED_AWAY: &str = "a connection from";
+
 /// Why a broadcaster's connection ended.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum DoorError {
@@ -78,7 +81,7 @@ impl Door {
                 let Some(left_out) = self.ended.tell() else { return };
                 tracing::warn!(peer, %error, "a connection on the broadcaster's side ended{left_out}");
                 // Somebody who wonders why nothing arrives looks at the screen, not into a log.
-                let text = format!("a connection from {peer} ended: {error}{left_out}");
+                let text = format!("{TURNED_AWAY} {peer} ended: {error}{left_out}");
                 self.place.recorder.note(Origin::Measured, Observation::Remark { text });
             }
         }

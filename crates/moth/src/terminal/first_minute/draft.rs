@@ -170,7 +170,12 @@ impl Draft {
             name => name.to_owned(),
         };
         let slug = self.service.clone().unwrap_or_else(|| free_name(&name, "service", services.keys()));
-        let video_limit = self.rate(Slot::Limit).ok().map(|(rate, _)| rate);
+        // What is wrong is not taken: it stays as it was.
+        let before = || services.get(&slug).and_then(|service| service.limits.video());
+        let video_limit = match self.text(Slot::Limit) {
+            "" => None,
+            _ => self.rate(Slot::Limit).map_or_else(|_| before(), |(rate, _)| Some(rate)),
+        };
         (slug, ServiceEntry { name, servers: self.servers.clone(), video_limit })
     }
 

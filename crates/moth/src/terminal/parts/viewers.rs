@@ -48,28 +48,32 @@ pub(in crate::terminal) fn draw_delay(
     if area.height == 0 {
         return;
     }
-    let text = Delay::of(snapshot).map_or_else(|| "nobody broadcasts".into(), |delay| delay_words(delay, service_s));
-    let line = Line::from(vec![
-        Span::styled(format!("{:<12}", "delay"), palette.faint()),
-        Span::raw(fit(&text, usize::from(area.width).saturating_sub(12))),
-    ]);
+    let room = usize::from(area.width).saturating_sub(12);
+    let text =
+        Delay::of(snapshot).map_or_else(|| "nobody broadcasts".into(), |delay| delay_words(delay, service_s, room));
+    let line = Line::from(vec![Span::styled(format!("{:<12}", "delay"), palette.faint()), Span::raw(fit(&text, room))]);
     frame.render_widget(line, area);
 }
 
-fn delay_words(delay: Delay, service_s: Option<f64>) -> String {
+fn delay_words(delay: Delay, service_s: Option<f64>, room: usize) -> String {
     let seconds = |ms: f64| format!("{:.2} s", ms / 1000.0);
     let maybe = |ms: Option<f64>| ms.map_or("not known".into(), seconds);
     let service = match service_s {
         Some(s) => format!("the service adds {s} s, by the setup"),
         None => "the service's own part is not known".into(),
     };
-    format!(
-        "{} are yours: pictures held back {}, queue {}, way to the server {}  ·  {service}",
+    // What is not known of it comes on top.
+    let least = if delay.held_back_ms.is_some() && delay.way_ms.is_some() { "" } else { "at least " };
+    let told = format!(
+        "{least}{} are yours: pictures held back {} (inferred), queue {}, way {} (measured)",
         seconds(delay.known_ms()),
         maybe(delay.held_back_ms),
         seconds(delay.queue_ms),
         maybe(delay.way_ms)
-    )
+    );
+    let whole = format!("{told}  ·  {service}");
+    // Half a sentence says nothing.
+    if whole.chars().count() <= room { whole } else { told }
 }
 
 fn now(snapshot: &Snapshot, width: usize) -> String {

@@ -2,6 +2,7 @@
 
 use moth_core::Snapshot;
 use moth_core::rate::grouped;
+use moth_relay::TURNED_AWAY;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -14,16 +15,13 @@ use crate::terminal::preparation::Preparation;
 use crate::terminal::style::format::{clock, wrap};
 use crate::terminal::style::palette::Palette;
 
-/// Texts of the relay that tell of a connection that was turned away begin so.
-const TURNED_AWAY: &str = "a connection from";
 /// No text is wider: long lines are hard to read. Ours.
 const WIDEST: u16 = 100;
 
 /// Where to publish to, if that is all there is to show: nobody has broadcast since the moth began.
 pub(in crate::terminal) fn address<'a>(model: &'a Model, snapshot: &Snapshot) -> Option<&'a str> {
     let address = model.banner.publish_to.as_deref()?;
-    let was_on_air = |second: usize| snapshot.history.get(second).is_some_and(|second| second.state.is_some());
-    let nobody_came = snapshot.on_air_since.is_none() && !(0..snapshot.history.len()).any(was_on_air);
+    let nobody_came = snapshot.on_air_since.is_none() && snapshot.accounts.video.offered == 0;
     (nobody_came && model.kept().is_none() && model.view.cursor.is_none() && !model.rehearsing.is_all)
         .then_some(address)
 }
@@ -124,19 +122,16 @@ fn servers(before: &Preparation) -> Step {
 }
 
 fn line(before: &Preparation) -> Step {
-    let asked = before.in_use.setup.total();
+    let in_use = &before.in_use;
+    let asked = in_use.setup.total();
     let kbps = |rate: moth_core::rate::Bitrate| grouped(rate.bps() / 1000);
     let (said, is_done) = match &before.reading {
         Some(reading) => {
             let fits = if asked <= reading.usable { "bears" } else { "does not bear" };
-            (
-                format!(
-                    "the line sustains {} kb/s: it {fits} the {} kb/s of this setup",
-                    kbps(reading.sustained),
-                    kbps(asked)
-                ),
-                true,
-            )
+            let said = format!("the line sustained {} kb/s (measured)", kbps(reading.sustained));
+            // Of what is only named on the command line nobody said what is sent.
+            let against = format!(": it {fits} the {} kb/s of this setup", kbps(asked));
+            (if in_use.is_named() { said } else { said + &against }, true)
         }
         None => ("the line was not measured yet".into(), false),
     };

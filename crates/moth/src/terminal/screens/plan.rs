@@ -144,6 +144,9 @@ fn carried(snapshot: &Snapshot) -> Option<Bitrate> {
     Some(Bitrate::from_kbps(best as u64)).filter(|rate| *rate > Bitrate::ZERO)
 }
 
+/// The figures of what was only named.
+const AS_COMMON: &str = "Nothing was said of what is sent: bitrate, size and rate are taken as services commonly ask for them. w on Watch, while you broadcast, keeps what is seen.";
+
 /// There is nothing to replace or forget.
 const NAMED_KEY: &str =
     "this key was named on the command line, and is kept nowhere; w on Watch keeps it, with the servers, as a setup";
@@ -378,6 +381,9 @@ fn setup_lines(preparation: &Preparation, palette: Palette, width: u16) -> Vec<L
         setup.codec
     );
     let mut lines = wrapped(&told, width, palette.faint());
+    if in_use.is_named() {
+        lines.extend(wrapped(AS_COMMON, width, palette.strong()));
+    }
     let key = key::status(in_use.key_status());
     lines.push(Line::styled(fit(&format!("{}: {key}.", in_use.service.name), width.into()), palette.faint()));
     lines

@@ -178,9 +178,11 @@ fn asked(preparation: &Preparation, palette: Palette, width: u16) -> Line<'stati
     };
     let when = if preparation.is_stand_in() { format!("{when}; the afternoon before, all made up") } else { when };
     let text = format!(
-        "{}  {} planned, {} to stay free, {} s each  ",
+        "{}  {} {}, {} to stay free, {} s each  ",
         preparation.in_use.service.name,
         wanted.planned,
+        // Of what is only named on the command line nobody said what is sent.
+        if preparation.in_use.is_named() { "taken as planned" } else { "planned" },
         wanted.headroom,
         preparation.seconds()
     );

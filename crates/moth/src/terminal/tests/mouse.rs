@@ -48,6 +48,8 @@ async fn it_turns_to_screens_presses_keys_and_goes_along_time() {
     let shown = drawn(&app, 158, 47);
     assert_eq!(click(&mut app, place(&shown, "6 Machine")), None);
     assert_eq!(app.screen.name, "Watch");
+    mouse(&mut app, MouseEventKind::ScrollDown, (20, 20));
+    assert_eq!(app.dialog, Some(Dialog::Help), "and the wheel closes nothing");
     press(&mut app, KeyCode::Esc);
     let shown = drawn(&app, 158, 47);
     assert_eq!(click(&mut app, (157, 46)), None, "nothing is there");
