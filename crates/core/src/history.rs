@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::moment::Moment;
 use crate::state::State;
+use crate::wire::Heard;
 
 /// Seconds in one sealed page; pages are shared between snapshots, so a snapshot of a whole evening is cheap. Ours.
 const PAGE: usize = 256;
@@ -59,6 +60,9 @@ pub struct Second {
     pub frequency: Option<f32>,
     /// Mean time a write to the disk took, in milliseconds.
     pub disk_write_ms: Option<f32>,
+    /// How the sound was at its end.
+    #[serde(default)]
+    pub sound: Option<Heard>,
 }
 
 /// Something that happened, for a mark on the axis.

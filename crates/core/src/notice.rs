@@ -5,12 +5,10 @@ use serde::{Deserialize, Serialize};
 use crate::figure::Origin;
 use crate::rate::Bitrate;
 use crate::reading::{Intended, StreamFacts};
-use crate::wire::{Moving, WireFigures};
+use crate::wire::{Heard, LEADS_MS, Moving, TRAILS_MS, WireFigures};
 
-/// Viewers notice sound that leads the picture by more than this, in milliseconds (EBU Recommendation R37).
-const SOUND_LEADS_MS: f64 = 40.0;
-/// Viewers notice sound that trails the picture by more than this, in milliseconds (EBU Recommendation R37).
-const SOUND_TRAILS_MS: f64 = 60.0;
+/// Sound that has carried nothing for so long is worth a word, in seconds: longer than somebody who mutes it to cough. Ours.
+const EMPTY_S: f64 = 10.0;
 /// A rate this far off the one intended is worth a word, as a share. Our own setting.
 const OFF: f64 = 0.12;
 /// Seconds that waver by more than this share of their mean are not constant bitrate. Our own setting: x264's constant
@@ -34,8 +32,10 @@ pub struct Notice {
 pub enum NoticeKind {
     /// Sound and picture move apart.
     SoundDrifts,
-    /// Sound stopped.
+    /// Sound stopped, or never came.
     SoundMissing,
+    /// Sound comes and carries nothing.
+    SoundSilent,
     /// Nothing moves.
     StillPicture,
     /// The source has fewer pictures a second than the broadcast.
@@ -69,16 +69,29 @@ pub enum NoticeKind {
 pub fn notices(wire: &WireFigures, stream: &StreamFacts, intended: &Intended, video: Option<Bitrate>) -> Vec<Notice> {
     let mut found = Vec::new();
     let mut say = |kind, origin, text: String| found.push(Notice { kind, text, origin });
-    if let Some(silent) = wire.silent_s {
-        say(NoticeKind::SoundMissing, Origin::Measured, format!("No sound has come for {silent:.0} s."));
+    match wire.sound_missing_s {
+        Some(missing) => {
+            say(NoticeKind::SoundMissing, Origin::Measured, format!("No sound has come for {missing:.0} s."))
+        }
+        None if wire.sound == Some(Heard::Missing) => {
+            let text = "No sound has come since the start: a broadcaster without a sound source sends so.";
+            say(NoticeKind::SoundMissing, Origin::Measured, text.into());
+        }
+        None => {}
+    }
+    if let Some(empty) = wire.sound_empty_s.filter(|empty| *empty >= EMPTY_S) {
+        let text = format!(
+            "Sound comes and has carried nothing for {empty:.0} s, as the size of its frames tells: a muted microphone looks so."
+        );
+        say(NoticeKind::SoundSilent, Origin::Inferred, text);
     }
     match wire.sound_lead_ms {
-        Some(lead) if lead > SOUND_LEADS_MS => say(
+        Some(lead) if lead > LEADS_MS => say(
             NoticeKind::SoundDrifts,
             Origin::Inferred,
             format!("Sound has moved {lead:.0} ms ahead of the picture since the start. No frame is lost by it."),
         ),
-        Some(lead) if lead < -SOUND_TRAILS_MS => say(
+        Some(lead) if lead < -TRAILS_MS => say(
             NoticeKind::SoundDrifts,
             Origin::Inferred,
             format!("Sound has fallen {:.0} ms behind the picture since the start. No frame is lost by it.", -lead),
@@ -200,7 +213,7 @@ mod tests {
             (with(&|w| w.b_frames = Some(3)), with(&|w| w.b_frames = Some(1)), BFrames),
             (with(&|w| w.sound_lead_ms = Some(41.0)), with(&|w| w.sound_lead_ms = Some(40.0)), SoundDrifts),
             (with(&|w| w.sound_lead_ms = Some(-61.0)), with(&|w| w.sound_lead_ms = Some(-60.0)), SoundDrifts),
-            (with(&|w| w.silent_s = Some(9.0)), with(&|_| {}), SoundMissing),
+            (with(&|w| w.sound_missing_s = Some(9.0)), with(&|_| {}), SoundMissing),
             (with(&|w| w.skipped_trust = crate::figure::Trust::Poor), with(&|_| {}), VariableRate),
         ] {
             assert_eq!((is, is_not), (vec![kind], vec![]));

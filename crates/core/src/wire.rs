@@ -19,7 +19,9 @@ use crate::reading::{PictureChange, SoundFrame, VideoCodec, VideoFrame};
 use cadence::Cadence;
 use pace::Pace;
 use repeats::Repeats;
+pub use sound::Heard;
 use sound::Sound;
+pub(crate) use sound::{LEADS_MS, TRAILS_MS};
 
 /// The wire, read closely.
 #[derive(Debug, Clone, Default)]
@@ -57,8 +59,15 @@ pub struct WireFigures {
     pub pace: Option<f64>,
     /// Milliseconds the sound's timestamps lead the picture's, against how they stood when the broadcast began.
     pub sound_lead_ms: Option<f64>,
+    /// How the sound is; `None` while no pictures come, and until it would have come.
+    #[serde(default)]
+    pub sound: Option<Heard>,
     /// Seconds without sound, if there was sound before and there is none.
-    pub silent_s: Option<f64>,
+    #[serde(alias = "silent_s")]
+    pub sound_missing_s: Option<f64>,
+    /// Seconds for which the sound has carried nothing, as the sizes of its frames tell.
+    #[serde(default)]
+    pub sound_empty_s: Option<f64>,
     /// Whether the picture moves.
     pub moving: Option<Moving>,
     /// New pictures a second, where the source is slower than the broadcast all along.
@@ -113,7 +122,13 @@ impl Wire {
 
     /// Takes a frame of sound that came at `at`.
     pub fn audio(&mut self, at: Moment, frame: &SoundFrame) {
-        self.sound.audio(at, frame.time_ms);
+        self.sound.audio(at, frame);
+    }
+
+    /// How the sound is.
+    #[must_use]
+    pub fn heard(&self, now: Moment) -> Option<Heard> {
+        self.sound.heard(now)
     }
 
     /// The frame interval in milliseconds, learnt or stated.
@@ -162,7 +177,9 @@ impl Wire {
             behind_ms: self.pace.behind(now).map(|(ms, _)| ms),
             pace: self.pace.pace(now),
             sound_lead_ms: self.sound.lead_ms(now),
-            silent_s: self.sound.silent_s(now),
+            sound: self.sound.heard(now),
+            sound_missing_s: self.sound.missing_s(now),
+            sound_empty_s: self.sound.empty_s(now),
             moving: self.repeats.moving(),
             source_fps: self.repeats.source_rate(fps.unwrap_or(0.0)),
             skipped_trust: self.cadence.trust(),

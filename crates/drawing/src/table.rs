@@ -6,6 +6,7 @@ use moth_core::State;
 use moth_core::history::Second;
 use moth_core::suspects::Cause;
 use moth_core::trial::Trial;
+use moth_core::wire::Heard;
 use moth_plan::measurement::Carried;
 use serde::Serialize;
 
@@ -48,6 +49,7 @@ struct SecondRow {
     receiver_limited_percent: Option<f32>,
     frequency_percent: Option<f32>,
     disk_write_ms: Option<f32>,
+    sound: Option<Heard>,
 }
 
 #[derive(Debug, Default, Serialize)]
@@ -292,6 +294,7 @@ fn row(evening: &Evening, t_s: usize, second: &Second, stood: Option<&Stood>, ch
         receiver_limited_percent: percent(second.receiver_limited),
         frequency_percent: percent(second.frequency),
         disk_write_ms: second.disk_write_ms,
+        sound: second.sound,
     }
 }
 

@@ -11,6 +11,7 @@ use flate2::read::DeflateDecoder;
 use flate2::write::DeflateEncoder;
 use moth_core::State;
 use moth_core::history::Second;
+use moth_core::wire::Heard;
 use moth_evening::load::Load;
 use serde::{Deserialize, Serialize};
 
@@ -42,6 +43,11 @@ fn count(bits: u32) -> Option<u32> {
 
 const STATES: [State; 4] = [State::Steady, State::Strained, State::Losing, State::Dark];
 
+/// Where a word stands among those there are.
+fn place<T: PartialEq>(all: &[T], word: Option<T>) -> u32 {
+    word.and_then(|word| all.iter().position(|known| *known == word)).map_or(UNKNOWN, |at| at as u32)
+}
+
 macro_rules! column {
     ($name:literal, $field:ident, $of:ident, $to:ident) => {
         ($name, |from| $of(from.$field), |to, bits| to.$field = $to(bits))
@@ -50,11 +56,7 @@ macro_rules! column {
 
 /// A second's.
 const SECOND: &[Column<Second>] = &[
-    (
-        "state",
-        |s| s.state.and_then(|state| STATES.iter().position(|known| *known == state)).map_or(UNKNOWN, |at| at as u32),
-        |s, bits| s.state = STATES.get(bits as usize).copied(),
-    ),
+    ("state", |s| place(&STATES, s.state), |s, bits| s.state = STATES.get(bits as usize).copied()),
     column!("asked_kbps", asked_kbps, of_float, float),
     column!("sent_kbps", sent_kbps, of_float, float),
     column!("queue_ms", queue_ms, of_float, float),
@@ -77,6 +79,7 @@ const SECOND: &[Column<Second>] = &[
     column!("receiver_limited", receiver_limited, of_float, float),
     column!("frequency", frequency, of_float, float),
     column!("disk_write_ms", disk_write_ms, of_float, float),
+    ("sound", |s| place(&Heard::ALL, s.sound), |s, bits| s.sound = Heard::ALL.get(bits as usize).copied()),
 ];
 
 macro_rules! part {
@@ -118,7 +121,7 @@ const PARTS: [[Column<Load>; 2]; 4] = [
 
 /// Those of a second that are measured, and not counted.
 pub(crate) fn measured() -> impl Iterator<Item = &'static Column<Second>> {
-    const COUNTED: [&str; 6] = ["state", "due", "frozen_ms", "dropped", "skipped", "lagged"];
+    const COUNTED: [&str; 7] = ["state", "due", "frozen_ms", "dropped", "skipped", "lagged", "sound"];
     SECOND.iter().filter(|(name, ..)| !COUNTED.contains(name))
 }
 
@@ -224,7 +227,7 @@ mod tests {
 
     prop_compose! {
         /// Every figure of it by its name in JSON: one that has no column would be lost.
-        fn second()(values in prop::collection::vec(float(), 24), state in 0..5_usize) -> Second {
+        fn second()(values in prop::collection::vec(float(), 25), state in 0..5_usize, sound in 0..5_usize) -> Second {
             let serde_json::Value::Object(mut fields) = serde_json::to_value(Second::default()).unwrap() else { panic!() };
             for ((name, field), value) in fields.iter_mut().zip(&values) {
                 let is_count = ["due", "frozen_ms", "dropped", "skipped", "lagged"].contains(&name.as_str());
@@ -235,6 +238,7 @@ mod tests {
                 };
             }
             fields["state"] = serde_json::to_value(STATES.get(state)).unwrap();
+            fields["sound"] = serde_json::to_value(Heard::ALL.get(sound)).unwrap();
             serde_json::from_value(fields.into()).unwrap()
         }
     }

@@ -28,6 +28,8 @@ const DISPOSABLE_WEIGHT: f64 = 0.6;
 /// Samples in an AAC frame, and samples per second.
 const AAC_SAMPLES: u64 = 1024;
 const SAMPLE_RATE: u64 = 48_000;
+/// A frame of sound that carries none (measured: an AAC encoder's of digital silence).
+const MUTED_FRAME: usize = 6;
 /// A repeat is this small on the wire, in bytes (measured on 720p60 at 4.5 Mb/s).
 const REPEAT_BYTES: (f64, f64) = (42.0, 670.0);
 /// What a frame of a still picture weighs at most, in bytes (measured: 41–133).
@@ -196,6 +198,8 @@ struct Show {
     /// Pictures that an encoder which waits has taken.
     waited_for: u64,
     audio_frames: u64,
+    /// How far the sound's clock has run ahead, in milliseconds.
+    sound_ahead_ms: f64,
     in_group: u64,
     next_is_disposable: bool,
     renderer_free_ms: f64,
@@ -215,6 +219,7 @@ impl Show {
             slot: 0,
             waited_for: 0,
             audio_frames: 0,
+            sound_ahead_ms: 0.0,
             in_group: 0,
             next_is_disposable: false,
             renderer_free_ms: 0.0,
@@ -249,7 +254,7 @@ impl Show {
             self.slot += 1;
             return Vec::new();
         }
-        let mut out = self.audio_until(now, now_is.audio_kbps, noise);
+        let mut out = self.audio_until(now, now_is, noise);
         if now_is.waits {
             out.extend(self.wait_for(now, now_is, video, noise));
             self.slot += 1;
@@ -370,19 +375,25 @@ impl Show {
         message(MessageKind::Video, time_ms, payload)
     }
 
-    fn audio_until(&mut self, now_ms: f64, audio_kbps: u64, noise: &mut Noise) -> Vec<Message> {
+    fn audio_until(&mut self, now_ms: f64, now_is: &BroadcasterConditions, noise: &mut Noise) -> Vec<Message> {
         let mut out = Vec::new();
         loop {
             let time_ms = self.audio_frames * AAC_SAMPLES * 1000 / SAMPLE_RATE;
-            if audio_kbps == 0 || time_ms as f64 > now_ms {
+            if time_ms as f64 > now_ms {
                 return out;
             }
             self.audio_frames += 1;
-            let bytes = (audio_kbps * 1000 / 8 * AAC_SAMPLES / SAMPLE_RATE) as usize;
+            self.sound_ahead_ms += now_is.sound_gains * (AAC_SAMPLES * 1000) as f64 / SAMPLE_RATE as f64;
+            // Time passes without sound as well.
+            if now_is.audio_kbps == 0 {
+                continue;
+            }
+            let full = (now_is.audio_kbps * 1000 / 8 * AAC_SAMPLES / SAMPLE_RATE) as usize;
+            let bytes = if now_is.muted { MUTED_FRAME } else { full };
             let mut payload = BytesMut::zeroed(bytes + 2);
             noise.fill(&mut payload);
             payload[..2].copy_from_slice(&[0xaf, 1]);
-            out.push(message(MessageKind::Audio, time_ms, payload));
+            out.push(message(MessageKind::Audio, time_ms + self.sound_ahead_ms as u64, payload));
         }
     }
 }

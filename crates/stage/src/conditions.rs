@@ -92,6 +92,10 @@ pub struct BroadcasterConditions {
     pub waits: bool,
     /// It is there, and encodes nothing: paused.
     pub paused: bool,
+    /// Sound comes, and carries nothing.
+    pub muted: bool,
+    /// How much faster than the picture's clock the sound's runs, as a share.
+    pub sound_gains: f64,
 }
 
 impl Default for BroadcasterConditions {
@@ -110,6 +114,8 @@ impl Default for BroadcasterConditions {
             pads: false,
             waits: false,
             paused: false,
+            muted: false,
+            sound_gains: 0.0,
         }
     }
 }

@@ -113,6 +113,9 @@ pub(crate) struct BroadcasterChange {
     pub(crate) still: Option<bool>,
     pub(crate) paused: Option<bool>,
     pub(crate) waits: Option<bool>,
+    pub(crate) audio_kbps: Option<u64>,
+    pub(crate) muted: Option<bool>,
+    pub(crate) sound_gains: Option<f64>,
 }
 
 #[derive(Debug, Clone, PartialEq, Default, Deserialize)]
@@ -272,6 +275,9 @@ impl Event {
         set(&mut conditions.broadcaster.still, self.broadcaster.still);
         set(&mut conditions.broadcaster.paused, self.broadcaster.paused);
         set(&mut conditions.broadcaster.waits, self.broadcaster.waits);
+        set(&mut conditions.broadcaster.audio_kbps, self.broadcaster.audio_kbps);
+        set(&mut conditions.broadcaster.muted, self.broadcaster.muted);
+        set(&mut conditions.broadcaster.sound_gains, self.broadcaster.sound_gains);
         set(&mut conditions.machine.cpu, self.machine.cpu);
         set(&mut conditions.machine.broadcaster_cpu, self.machine.broadcaster_cpu);
         set(&mut conditions.machine.gpu_render, self.machine.gpu_render);
@@ -305,7 +311,7 @@ impl Event {
 }
 
 /// The evenings that come with the program: slug and text.
-const SHIPPED: [(&str, &str); 12] = [
+const SHIPPED: [(&str, &str); 13] = [
     ("calm", include_str!("../evenings/calm.toml")),
     ("archive-sync", include_str!("../evenings/archive-sync.toml")),
     ("dish-wash", include_str!("../evenings/dish-wash.toml")),
@@ -318,6 +324,7 @@ const SHIPPED: [(&str, &str); 12] = [
     ("two-at-once", include_str!("../evenings/two-at-once.toml")),
     ("blackout", include_str!("../evenings/blackout.toml")),
     ("still-slide", include_str!("../evenings/still-slide.toml")),
+    ("mute-microphone", include_str!("../evenings/mute-microphone.toml")),
 ];
 
 /// The evenings that come with the program.
@@ -340,7 +347,7 @@ mod tests {
         assert_eq!(evenings.len(), SHIPPED.len());
         for evening in evenings {
             assert!(evening.events.first().is_none_or(|e| (15.0..=20.0).contains(&e.at_s)), "{}", evening.slug);
-            let is_well = ["calm", "still-slide"].contains(&evening.slug.as_str());
+            let is_well = ["calm", "still-slide", "mute-microphone"].contains(&evening.slug.as_str());
             assert_eq!(evening.expect.is_none(), is_well, "{}", evening.slug);
         }
     }

@@ -42,6 +42,7 @@ impl Core {
             receiver_limited: small(link.receiver_limited(end)),
             frequency: small(machines.frequency.latest(end, STALE)),
             disk_write_ms: small(machines.disk_write_ms.latest(end, STALE)),
+            sound: if on_air { broadcast.wire.heard(end) } else { None },
         }
     }
 }

@@ -6,6 +6,7 @@ pub(super) mod evenings;
 pub(super) mod fitness;
 pub(super) mod foot;
 pub(super) mod journey;
+pub(super) mod lane;
 pub(super) mod lanes;
 pub(super) mod letters;
 pub(super) mod load;

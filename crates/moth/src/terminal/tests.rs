@@ -27,6 +27,7 @@ use crate::measuring::tester::Field;
 use crate::recordings::player::{ReplayOrder, ReplayState};
 use moth_evening::chronicle::{Chronicle, lock};
 
+mod every_screen;
 mod lantern;
 mod logbook;
 mod mouse;
@@ -353,6 +354,14 @@ async fn without_a_measurement_a_plan_says_what_was_carried_and_takes_a_figure_o
 /// What the screens for before going live show, with the demo's setup in use and nothing measured.
 fn before() -> Preparation {
     let (in_use, folder) = crate::setup_in_use::of_the_demo().unwrap();
+    Preparation::new(in_use, Some(folder))
+}
+
+/// The same once the demo's afternoon was measured.
+fn with_its_afternoon() -> Preparation {
+    let (in_use, folder) = crate::setup_in_use::of_the_demo().unwrap();
+    let four_hours = jiff::SignedDuration::from_hours(4);
+    crate::setup_in_use::afternoon::put_in(&in_use.results, some_day() + four_hours).unwrap();
     Preparation::new(in_use, Some(folder))
 }
 

@@ -7,7 +7,7 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
-use crate::terminal::parts::lanes::EIGHTHS;
+use crate::terminal::parts::lane::EIGHTHS;
 use crate::terminal::style::format::fit;
 use crate::terminal::style::palette::Palette;
 

@@ -7,7 +7,7 @@ use moth_core::Snapshot;
 use ratatui::layout::Rect;
 
 /// Seconds that one column of the lanes may stand for. Ours.
-const ZOOMS: [usize; 5] = [1, 2, 5, 15, 60];
+const ZOOMS: [usize; 7] = [1, 2, 5, 15, 60, 300, 900];
 
 /// Where on the time axis one looks.
 #[derive(Debug, Default)]
@@ -15,6 +15,10 @@ pub(in crate::terminal) struct TimeView {
     /// The second under the cursor; `None` is now.
     pub cursor: Option<usize>,
     zoom: usize,
+    /// The whole broadcast is looked at, however long it is by now.
+    is_whole: bool,
+    /// Seconds in a column of the lanes when they were drawn last.
+    per: Cell<usize>,
     /// The seconds that the lanes showed when they were drawn last: from, until.
     shown: Cell<(usize, usize)>,
     /// Where they were drawn.
@@ -22,13 +26,27 @@ pub(in crate::terminal) struct TimeView {
 }
 
 impl TimeView {
-    /// Seconds per column.
+    /// Seconds in a column, as it was drawn last.
     pub(in crate::terminal) fn seconds_per_column(&self) -> usize {
-        ZOOMS[self.zoom]
+        self.per.get().max(1)
     }
 
-    /// The lanes were drawn, from this second until that.
-    pub(in crate::terminal) fn note_shown(&self, span: (usize, usize), place: Rect) {
+    /// Seconds that each of so many columns stands for, of a broadcast that is so long.
+    pub(in crate::terminal) fn seconds_in_each_of(&self, columns: usize, seconds: usize) -> usize {
+        if !self.is_whole {
+            return ZOOMS[self.zoom];
+        }
+        ZOOMS.into_iter().find(|per| per * columns >= seconds).unwrap_or_else(|| seconds.div_ceil(columns.max(1)))
+    }
+
+    /// Whether the whole broadcast is looked at.
+    pub(in crate::terminal) fn is_whole(&self) -> bool {
+        self.is_whole
+    }
+
+    /// The lanes were drawn, from this second until that, with so many in a column.
+    pub(in crate::terminal) fn note_shown(&self, span: (usize, usize), place: Rect, per: usize) {
+        self.per.set(per);
         self.shown.set(span);
         self.place.set(place);
     }
@@ -54,11 +72,20 @@ impl TimeView {
             KeyCode::Char('N') => self.seek_mark(false, snapshot),
             KeyCode::Home => self.cursor = Some(0),
             KeyCode::End | KeyCode::Esc => self.cursor = None,
-            KeyCode::Char('-') => self.zoom = (self.zoom + 1).min(ZOOMS.len() - 1),
-            KeyCode::Char('+' | '=') => self.zoom = self.zoom.saturating_sub(1),
+            KeyCode::Char('-') => self.turn_zoom(1),
+            KeyCode::Char('+' | '=') => self.turn_zoom(-1),
+            KeyCode::Char('v') => self.is_whole = !self.is_whole,
             _ => return false,
         }
         true
+    }
+
+    /// One step from what is seen.
+    fn turn_zoom(&mut self, by: isize) {
+        if std::mem::take(&mut self.is_whole) {
+            self.zoom = ZOOMS.iter().position(|per| *per >= self.seconds_per_column()).unwrap_or(ZOOMS.len() - 1);
+        }
+        self.zoom = self.zoom.saturating_add_signed(by).min(ZOOMS.len() - 1);
     }
 
     fn move_cursor(&mut self, columns: i64, snapshot: Option<&Snapshot>) {

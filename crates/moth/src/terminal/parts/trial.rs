@@ -8,7 +8,9 @@ use moth_core::trial::{LONGEST_S, Outcome, SETTLE_S, Trial};
 use moth_core::{Origin, Snapshot};
 use ratatui::Frame;
 use ratatui::layout::Rect;
+use ratatui::style::Style;
 use ratatui::text::{Line, Span};
+use unicode_width::UnicodeWidthStr;
 
 use crate::terminal::style::format::{clock, fit, number, wrap};
 use crate::terminal::style::palette::Palette;
@@ -26,20 +28,34 @@ fn shown(snapshot: &Snapshot) -> Option<&Trial> {
 
 /// Where the sentences begin. Ours.
 const INDENT: usize = 9;
-/// Rows of a trial's sentence at the most. Ours.
-const SENTENCE: usize = 2;
 
-/// The trial's sentence, in as many rows as it takes.
-fn sentence(trial: &Trial, columns: usize) -> Vec<String> {
-    let mut rows = wrap(&trial.sentence, columns.saturating_sub(INDENT));
-    rows.truncate(SENTENCE);
+/// The trial's sentence, in as many rows as it takes, and its figures.
+fn told(trial: &Trial, snapshot: &Snapshot, columns: usize) -> Vec<(String, bool)> {
+    let columns = columns.saturating_sub(INDENT);
+    let sentence = wrap(&trial.sentence, columns).into_iter().map(|row| (row, false));
+    let figures = wrap_parts(&figures(trial, snapshot), columns).into_iter().map(|row| (row, true));
+    sentence.chain(figures).collect()
+}
+
+/// Parts side by side, in as many rows as they take; none is cut.
+fn wrap_parts(parts: &[String], columns: usize) -> Vec<String> {
+    let mut rows: Vec<String> = Vec::new();
+    for part in parts {
+        match rows.last_mut() {
+            Some(row) if row.width() + 2 + part.width() <= columns => {
+                row.push_str("  ");
+                row.push_str(part);
+            }
+            _ => rows.push(fit(part, columns)),
+        }
+    }
     rows
 }
 
 /// Rows it wants in so many columns.
 pub(in crate::terminal) fn rows(snapshot: &Snapshot, is_roomy: bool, columns: u16) -> u16 {
     let trial = match (shown(snapshot), is_roomy) {
-        (Some(trial), true) => 2 + u16::try_from(sentence(trial, columns.into()).len()).unwrap_or(1),
+        (Some(trial), true) => 1 + u16::try_from(told(trial, snapshot, columns.into()).len()).unwrap_or(1),
         (Some(_), false) => 1,
         (None, _) => 0,
     };
@@ -60,13 +76,10 @@ pub(in crate::terminal) fn draw(
     if let Some(trial) = shown(snapshot) {
         lines.push(head(trial, (palette, takes_changes), snapshot, columns));
         if is_roomy {
-            for row in sentence(trial, columns) {
-                lines.push(Line::from(format!("{:INDENT$}{row}", "")));
+            for (row, is_figure) in told(trial, snapshot, columns) {
+                let style = if is_figure { palette.faint() } else { Style::new() };
+                lines.push(Line::styled(format!("{:INDENT$}{row}", ""), style));
             }
-            lines.push(Line::styled(
-                fit(&format!("{:INDENT$}{}", "", figures(trial, snapshot)), columns),
-                palette.faint(),
-            ));
         }
     }
     if let Some(awaited) = &snapshot.awaited {
@@ -154,10 +167,10 @@ fn origin(trial: &Trial, snapshot: &Snapshot) -> &'static str {
 }
 
 /// Preparation and after, side by side.
-fn figures(trial: &Trial, snapshot: &Snapshot) -> String {
+fn figures(trial: &Trial, snapshot: &Snapshot) -> Vec<String> {
     let (b, a) = (&trial.before, &trial.after);
     if b.seconds == 0 || a.seconds == 0 {
-        return format!("what was lost since is counted from {SETTLE_S} s after the change on");
+        return vec![format!("what was lost since is counted from {SETTLE_S} s after the change on")];
     }
     let mut parts = vec![
         format!("before → since: lost {:.1} → {:.1} % {}", b.lost_percent(), a.lost_percent(), origin(trial, snapshot)),
@@ -168,5 +181,5 @@ fn figures(trial: &Trial, snapshot: &Snapshot) -> String {
     if let (Some(before), Some(after)) = (b.bits_per_pixel, a.bits_per_pixel) {
         parts.push(format!("picture {before:.3} → {after:.3} bits/px"));
     }
-    parts.join("  ")
+    parts
 }

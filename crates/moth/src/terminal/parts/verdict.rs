@@ -5,7 +5,7 @@ use std::time::Duration;
 use moth_core::Snapshot;
 use moth_core::action::Action;
 use moth_core::proposal::Proposal;
-use moth_core::suspects::Fault;
+use moth_core::suspects::{Evidence, Fault, Weighed};
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -18,11 +18,29 @@ use crate::terminal::style::palette::Palette;
 /// Columns of the bar at the left. Ours.
 const BAR: usize = 2;
 
+/// With more rows there is room for who comes second. Ours.
+const TALL: u16 = 12;
+/// Evidence on who comes second. Ours.
+const OF_SECOND: usize = 3;
+
+/// Who is the likeliest after the one at fault.
+fn runner_up(snapshot: &Snapshot) -> Option<&Weighed> {
+    let verdict = &snapshot.verdict;
+    let suspect = verdict.suspects.iter().find(|suspect| suspect.fault == verdict.fault)?;
+    suspect.weighed.iter().find(|weighed| Some(weighed.cause) != verdict.cause)
+}
+
+fn told_of(second: &Weighed) -> impl Iterator<Item = &Evidence> {
+    second.evidence.iter().filter(|evidence| evidence.bans.abs() >= 0.05).take(OF_SECOND)
+}
+
 /// Rows it wants, at most so many.
 pub(in crate::terminal) fn rows(snapshot: &Snapshot, width: u16, most: u16) -> u16 {
     let sentence = wrap(&snapshot.verdict.sentence, usize::from(width).saturating_sub(BAR + 2)).len();
     let evidence = if most > 8 { snapshot.verdict.evidence.len().min(3) } else { 0 };
-    let wanted = 1 + sentence + evidence + snapshot.verdict.proposals.len().min(3) * if most > 8 { 2 } else { 1 };
+    let second = if most > TALL { runner_up(snapshot).map_or(0, |second| 1 + told_of(second).count()) } else { 0 };
+    let wanted =
+        second + 1 + sentence + evidence + snapshot.verdict.proposals.len().min(3) * if most > 8 { 2 } else { 1 };
     let wanted = wanted + snapshot.verdict.others().len() * if most > 8 { 3 } else { 1 };
     // It does not shrink below this, so that the lanes do not jump when trouble comes.
     u16::try_from(wanted).unwrap_or(most).max(if most > 8 { 9 } else { 4 }).min(most)
@@ -90,14 +108,7 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, around: Aroun
         ]));
     }
     if roomy && verdict.fault != Fault::None {
-        for evidence in verdict.evidence.iter().take(3) {
-            let word = if evidence.bans >= 0.0 { "for      " } else { "against  " };
-            lines.push(Line::from(vec![
-                Span::styled(word, palette.faint()),
-                Span::raw(fit(&evidence.text, columns.saturating_sub(22))),
-                Span::styled(format!("  {}", evidence.origin.map_or("", |origin| origin.word())), palette.faint()),
-            ]));
-        }
+        lines.extend(verdict.evidence.iter().take(3).map(|evidence| evidence_line(evidence, palette, columns)));
     }
     for notice in snapshot.notices.iter().take(if roomy && verdict.fault == Fault::None { 4 } else { 0 }) {
         lines.push(Line::from(vec![
@@ -117,6 +128,12 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, around: Aroun
     }
     lines.truncate(rows);
     lines.extend(others);
+    if let Some(second) = runner_up(snapshot).filter(|_| area.height > TALL) {
+        let share = (second.share * 100.0).min(99.0);
+        let told = format!("the next likeliest: {}, {share:.0} %", second.cause.words());
+        lines.push(Line::styled(told, palette.strong()));
+        lines.extend(told_of(second).map(|evidence| evidence_line(evidence, palette, columns)));
+    }
     for (i, line) in lines.into_iter().take(area.height.into()).enumerate() {
         let row = Rect { y: area.y + u16::try_from(i).unwrap_or(0), height: 1, ..area };
         let bar = Line::styled(if verdict.fault == Fault::None { "│ " } else { "┃ " }, tone);
@@ -124,6 +141,16 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, around: Aroun
         let text = Rect { x: row.x + 2, width: row.width.saturating_sub(2), ..row };
         frame.render_widget(line, text);
     }
+}
+
+/// What speaks for a cause, or against it.
+fn evidence_line(evidence: &Evidence, palette: Palette, columns: usize) -> Line<'static> {
+    let word = if evidence.bans >= 0.0 { "for      " } else { "against  " };
+    Line::from(vec![
+        Span::styled(word, palette.faint()),
+        Span::raw(fit(&evidence.text, columns.saturating_sub(22))),
+        Span::styled(format!("  {}", evidence.origin.map_or("", |origin| origin.word())), palette.faint()),
+    ])
 }
 
 /// The faults that cost less at the same time, each with the key of what would mend it.

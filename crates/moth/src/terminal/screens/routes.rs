@@ -18,7 +18,7 @@ use crate::system::out;
 use crate::terminal::dialogs::Dialog;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::model::Model;
-use crate::terminal::parts::lanes::EIGHTHS;
+use crate::terminal::parts::lane::EIGHTHS;
 use crate::terminal::preparation::{Preparation, TestUnderWay};
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};

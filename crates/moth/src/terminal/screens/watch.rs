@@ -2,6 +2,7 @@
 
 use crossterm::event::KeyCode;
 use moth_core::rate::Bitrate;
+use moth_core::wire::Heard;
 use moth_core::{Snapshot, State};
 use moth_plan::text::Size;
 use moth_store::config::SetupEntry;
@@ -12,11 +13,12 @@ use crate::terminal::dialogs::choice::Kind;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::dialogs::{Dialog, changing, events};
 use crate::terminal::model::Model;
+use crate::terminal::parts::lane::GAP;
 use crate::terminal::parts::verdict::key_of;
 use crate::terminal::parts::{journey, lanes, trial, verdict, viewers, waiting};
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, nothing_else};
-use crate::terminal::style::palette::state_mark;
+use crate::terminal::style::palette::{sound_mark, state_mark};
 use crate::terminal::wish::Wish;
 
 pub(in crate::terminal) const SCREEN: Screen =
@@ -34,7 +36,12 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
     let roomy = area.height >= 32;
     let has_delay = roomy && looks_back_at.is_none();
     let gap = u16::from(roomy);
-    let verdict_rows = verdict::rows(snapshot, area.width, if roomy { 12 } else { 6 });
+    let most = match area.height {
+        ..32 => 6,
+        32..54 => 12,
+        54.. => 20,
+    };
+    let verdict_rows = verdict::rows(snapshot, area.width, most);
     let tried_rows = trial::rows(snapshot, roomy, area.width.saturating_sub(2));
     let [_, path, _, seen, middle, _, tried, judged] = Layout::vertical([
         Constraint::Length(gap),
@@ -123,7 +130,8 @@ fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
     help.key("← →", "look back and forth (PgUp PgDn by ten, Home start, Esc now)");
     help.key("n N m", "to the next, the last mark; all that happened, in full");
     let seconds = model.view.seconds_per_column();
-    help.key("+ -", &format!("fewer or more seconds in a column (now {seconds})"));
+    let whole = if model.view.is_whole() { "as before" } else { "the whole broadcast" };
+    help.key("+ - v", &format!("fewer or more seconds in a column (now {seconds}); {whole}"));
     help.others();
     help.key("e E", "take away what is shown, as SVG or PDF; a report of it all");
     help.key("q", "quit");
@@ -136,7 +144,11 @@ fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
     help.word("inferred", "read off the wire: likely, not certain");
     let states = [State::Steady, State::Strained, State::Losing, State::Dark];
     let marks: Vec<String> = states.iter().map(|s| format!("{} {}", state_mark(Some(*s)), s.word())).collect();
-    help.word("marks", &format!("{}  ◆ change  ╵ event", marks.join("  ")));
+    help.word("marks", &format!("{}  ◆ change  ╵ event  {GAP} not known", marks.join("  ")));
+    let sounds: Vec<String> =
+        Heard::ALL.iter().map(|heard| format!("{} {}", sound_mark(*heard), heard.word())).collect();
+    help.word("sound", &format!("{}; silent and drifting are inferred", sounds.join("  ")));
+    help.word("levels", "of carried: ‾ asked, ┄ the setup's plan, and what the line sustained");
 }
 
 fn exports(_: &Model, snapshot: &Snapshot) -> Vec<(Subject, String)> {

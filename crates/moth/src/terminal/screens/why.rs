@@ -16,12 +16,13 @@ use super::{machine, watch};
 use crate::measuring::tester::Handshakes;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::model::Model;
-use crate::terminal::parts::lanes::{Columns, Kind, Lane, draw_axis, draw_lane, plain_above, top_of};
+use crate::terminal::parts::lane::{Columns, Kind, Lane, draw_lane, plain_above, top_of, value_in};
+use crate::terminal::parts::lanes::draw_axis;
 use crate::terminal::parts::time_view::TimeView;
 use crate::terminal::preparation::TestUnderWay;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else};
-use crate::terminal::style::format::{clock, fit, number, with_unit, wrap};
+use crate::terminal::style::format::{clock, fit, number, wrap};
 use crate::terminal::style::palette::Palette;
 
 /// Columns for a suspect's name and share, and for the newest value at the right. Ours.
@@ -126,10 +127,13 @@ fn help(Shown { model, .. }: Shown<'_>, mut help: HelpLines<'_>) {
     help.gap();
     help.word("no loss", "sound beside the picture, a still picture, a slow source:");
     help.word("", "named on Watch, and no frame is lost by them");
-    help.word("not seen", "doubled sound (two sources of one microphone: look into the");
-    help.word("", "broadcaster's mixer); a viewer whose own line is too small");
-    help.word("", "(only they stutter: their player's quality setting helps);");
-    help.word("", "a game that itself runs slowly");
+    help.word(
+        "not seen",
+        "doubled sound: one microphone comes by two sources (one of them in the mixer's list is too many)",
+    );
+    help.word("", "echo: the microphone hears the loudspeakers (headphones, or a lower monitor volume)");
+    help.word("", "a viewer whose own line is too small: only they stutter, and their player's quality setting helps");
+    help.word("", "a game that itself runs slowly: the pictures come, and are the same");
 }
 
 fn exports(model: &Model, snapshot: &Snapshot) -> Vec<(Subject, String)> {
@@ -228,7 +232,7 @@ fn draw_table(
     let names = if area.width < 110 { NAMES - 12 } else { NAMES };
     let plot = Rect { x: area.x + names, width: area.width.saturating_sub(names + VALUES), ..area };
     let columns = Columns::new(snapshot, view, plot.width.into());
-    view.note_shown(columns.span(), plot);
+    view.note_shown(columns.span(), plot, columns.per());
     let count = u16::try_from(weighed.len()).unwrap_or(1).max(1);
     let rows = (area.height.saturating_sub(3) / count).clamp(1, 4);
     let buffer = frame.buffer_mut();
@@ -237,7 +241,7 @@ fn draw_table(
     let way_top = plain_above(longest.filter_map(|(c, way)| columns.highest(c, way)).fold(20.0, f32::max));
     let loss = loss_lane(stage);
     buffer.set_string(area.x, area.y, format!("frames {}", loss.name), palette.fault(stage));
-    draw_lane(buffer, Rect { height: 1, ..plot }, palette, &loss, &columns);
+    draw_lane(buffer, Rect { height: 1, ..plot }, palette, (&loss, 1.0), &columns);
     let mut y = area.y + 1;
     for (i, suspect) in weighed.iter().enumerate() {
         if y + rows + 2 > area.bottom() {
@@ -255,14 +259,15 @@ fn draw_table(
             ratatui::style::Style::new()
         };
         buffer.set_string(area.x, y, fit(&name, usize::from(names) - 1), style);
+        let top = top_of(&lane, &columns);
         if rows > 1 {
-            let top = f64::from(top_of(&lane, &columns));
+            let top = f64::from(top);
             // Of what was nothing all along there is no scale.
             let scale = if top < 2.0 { String::new() } else { format!(", up to {} {}", number(Some(top)), lane.unit) };
             let scale = format!("{}{scale}", lane.name);
             buffer.set_string(area.x + 8, y + 1, fit(&scale, usize::from(names) - 9), palette.faint());
         }
-        draw_lane(buffer, strip, palette, &lane, &columns);
+        draw_lane(buffer, strip, palette, (&lane, top), &columns);
         let value = newest(&lane, view.cursor, snapshot);
         buffer.set_string(plot.right() + 1, foot, fit(&value, usize::from(VALUES) - 1), ratatui::style::Style::new());
         y += rows;
@@ -273,11 +278,7 @@ fn draw_table(
 fn newest(lane: &Lane, cursor: Option<usize>, snapshot: &Snapshot) -> String {
     let last = snapshot.history.len().checked_sub(1);
     let Some(second) = cursor.or(last).and_then(|at| snapshot.history.get(at)) else { return String::new() };
-    match &lane.kind {
-        Kind::State => second.state.map_or("no broadcaster", moth_core::State::word).into(),
-        Kind::Losses(_, value) => value(second).map_or("not available".into(), |lost| format!("{lost} in 1 s")),
-        Kind::Bars { value, .. } => with_unit(value(second).map(f64::from), lane.unit),
-    }
+    value_in(lane, second)
 }
 
 fn draw_detail(

@@ -2,6 +2,7 @@
 
 use moth_core::State;
 use moth_core::suspects::Fault;
+use moth_core::wire::Heard;
 use moth_plan::check::Weight;
 use moth_plan::picture::Appearance;
 use moth_plan::ranking::Grade;
@@ -61,6 +62,16 @@ impl Palette {
             Some(State::Steady) => Style::new(),
             Some(State::Strained) => self.fault(Fault::Network),
             Some(State::Losing | State::Dark) => self.fault(Fault::Network).add_modifier(Modifier::BOLD),
+        }
+    }
+
+    /// The colour of how the sound is: it costs no frame, so none of a fault.
+    #[must_use]
+    pub fn sound(self, heard: Heard) -> Style {
+        match heard {
+            Heard::Present => self.quantity(),
+            Heard::Silent => self.faint(),
+            Heard::Missing | Heard::Drifting => self.strong(),
         }
     }
 
@@ -140,6 +151,17 @@ pub fn state_mark(state: Option<State>) -> char {
         Some(State::Strained) => '≈',
         Some(State::Losing) => '▾',
         Some(State::Dark) => '×',
+    }
+}
+
+/// The mark of how the sound is.
+#[must_use]
+pub fn sound_mark(heard: Heard) -> char {
+    match heard {
+        Heard::Present => '─',
+        Heard::Silent => '○',
+        Heard::Drifting => '≈',
+        Heard::Missing => '×',
     }
 }
 
