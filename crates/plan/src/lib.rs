@@ -10,11 +10,13 @@
 //! - [`picture`]: sizes and rates by bits per pixel.
 //! - [`breach`]: what of a setup the service does not take.
 //! - [`check`]: is this machine fit for a broadcast.
+//! - [`conversation`]: talking with viewers against the finest picture.
 //! - [`viewers`]: what it takes to watch it.
 
 pub mod breach;
 pub mod budget;
 pub mod check;
+pub mod conversation;
 pub mod headroom;
 pub mod line;
 pub mod measurement;

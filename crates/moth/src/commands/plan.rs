@@ -3,6 +3,7 @@
 use std::fmt::Write;
 
 use moth_plan::breach::Breach;
+use moth_plan::conversation::{Conversation, conversation};
 use moth_plan::headroom::Headroom;
 use moth_plan::picture::{Motion, PictureMap};
 use moth_plan::setup::Setup;
@@ -79,6 +80,7 @@ struct Json<'a> {
     map: &'a PictureMap,
     breaches: &'a [Breach],
     viewers: Viewers,
+    delay: Conversation,
 }
 
 impl<'a> Json<'a> {
@@ -101,6 +103,7 @@ impl<'a> Json<'a> {
             map: &plan.map,
             breaches: &plan.breaches,
             viewers: plan.viewers,
+            delay: conversation(plan.setup.rate, &in_use.service.limits),
         }
     }
 }
@@ -131,6 +134,14 @@ fn report(plan: &Advice, in_use: &SetupInUse) -> String {
         "\nViewers need {} of download, and {:.1} GB an hour; as much goes up from here.",
         plan.viewers.download, plan.viewers.gb_per_hour
     );
+    let both = conversation(plan.setup.rate, &in_use.service.limits);
+    let _ = writeln!(text, "\n{:<14}{:<24}{:<24}", "delay", "talking with viewers", "finest picture");
+    for setting in &both.settings {
+        let _ = writeln!(text, "{:<14}{:<24}{:<24}{}", setting.what, setting.talking, setting.finest, setting.costs);
+    }
+    let seconds = |ms: f64| format!("{:.2} s", ms / 1000.0);
+    let (talking, finest) = (seconds(both.talking_ms), seconds(both.finest_ms));
+    let _ = writeln!(text, "{:<14}{talking:<24}{finest:<24}by the encoder, beside queue and way\n", "held back");
     if plan.breaches.is_empty() {
         let _ = writeln!(text, "The setup {} is within what {} takes.", in_use.setup_name, in_use.service.name);
     }

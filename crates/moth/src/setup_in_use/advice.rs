@@ -49,11 +49,34 @@ impl Advice {
         Self { breaches: breaches(&setup, limits), viewers: viewers(total), basis, setup, budget, map }
     }
 
+    /// Before anything is known of the upload: the pictures that the setup's own bitrate pays for. It advises no bitrate.
+    #[must_use]
+    pub fn of_the_setup(in_use: &SetupInUse) -> Self {
+        let setup = in_use.setup.clone();
+        let total = Bitrate::from_bps(setup.bitrate.bps() + setup.audio.bps());
+        let basis = Basis {
+            sustained: total,
+            p5: None,
+            at_least: true,
+            from: "the setup's own".into(),
+            date: None,
+            is_setup: true,
+        };
+        let mut advice = Self::new(in_use, setup, basis);
+        let (setup, limits) = (&advice.setup, &in_use.service.limits);
+        advice.map = map(setup.bitrate, setup.source(), setup.source_rate(), setup.motion, limits);
+        advice.viewers = viewers(total);
+        advice
+    }
+
     /// The changes that bring the setup to the plan.
     #[must_use]
     pub fn changes(&self) -> Vec<Change> {
         let mut changes = Vec::new();
-        if self.budget.advised() >= Bitrate::from_kbps(100) && self.budget.advised() != self.setup.bitrate {
+        if !self.basis.is_setup
+            && self.budget.advised() >= Bitrate::from_kbps(100)
+            && self.budget.advised() != self.setup.bitrate
+        {
             changes.push(Change::Bitrate(self.budget.advised()));
         }
         if let Some(cell) = self.map.choice() {

@@ -25,13 +25,16 @@ pub struct Basis {
     pub from: String,
     /// When it was measured.
     pub date: Option<Timestamp>,
+    /// Nothing is known of the upload: it is the setup's own bitrate that pictures are drawn for.
+    #[serde(skip)]
+    pub is_setup: bool,
 }
 
 impl Basis {
     /// Said by the user, not measured.
     #[must_use]
     pub fn said(sustained: Bitrate) -> Self {
-        Self { sustained, p5: None, at_least: false, from: "as you say".into(), date: None }
+        Self { sustained, p5: None, at_least: false, from: "as you say".into(), date: None, is_setup: false }
     }
 
     /// The newest of what was measured: the line itself, or the server in use.
@@ -47,6 +50,7 @@ impl Basis {
                 at_least: best.is_at_least(),
                 from,
                 date: Some(kept.date),
+                is_setup: false,
             })
         });
         let line = history.newest_uplink().and_then(|(kept, runs)| {
@@ -58,6 +62,7 @@ impl Basis {
                 at_least: reading.at_least,
                 from,
                 date: Some(kept.date),
+                is_setup: false,
             })
         });
         match (tested, line) {

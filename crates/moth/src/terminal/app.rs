@@ -219,9 +219,9 @@ impl App {
                         let reaction = self.turn_to(screens::ALL.get(place)?);
                         self.react(reaction)
                     }
-                    Hit::Time { first, per } => {
+                    Hit::Time { first, per, wide } => {
                         let newest = self.model.shown()?.history.len().saturating_sub(1);
-                        let second = first + usize::from(across) * per;
+                        let second = first + usize::from(across) / wide.max(1) * per;
                         self.model.view.cursor = (second < newest).then_some(second);
                         self.model.hold_cursor();
                         None
@@ -245,7 +245,9 @@ impl App {
         }
         let name = self.screen.name;
         if name == screens::watch::SCREEN.name || name == screens::why::SCREEN.name {
-            let hit = Hit::Time { first: self.model.view.shown().0, per: self.model.view.seconds_per_column() };
+            let view = &self.model.view;
+            let (per, wide) = (view.seconds_per_column(), view.columns_per_second());
+            let hit = Hit::Time { first: view.shown().0, per, wide };
             self.model.hits.note(self.model.view.place(), hit);
         }
         if name == screens::logbook::SCREEN.name && self.model.logbook.is_list() {
@@ -290,6 +292,9 @@ impl App {
         let Reaction { notice, dialog, wish, screen } = reaction;
         self.notice = notice.or(self.notice.take());
         self.dialog = dialog.or(self.dialog.take());
+        if self.dialog.is_none() {
+            self.model.dialog_scroll.reset();
+        }
         let named = |name| screens::ALL.iter().find(|screen| Some(screen.name) == name);
         self.screen = named(screen).unwrap_or(&self.screen);
         wish
@@ -325,6 +330,10 @@ impl App {
             let at = screens::ALL.iter().position(|screen| *screen == self.screen).unwrap_or(0);
             screens::ALL[(at + by) % screens::ALL.len()]
         };
+        // Where a screen's text is longer than its room, pages of it are turned.
+        if self.model.scroll.key(code) {
+            return Reaction::none();
+        }
         match code {
             KeyCode::Char('q') => self.quit(),
             KeyCode::Char('?') | KeyCode::F(1) => Reaction::open(Dialog::Help),
@@ -361,6 +370,7 @@ impl App {
     }
 
     fn turn_to(&mut self, screen: &'static Screen) -> Reaction {
+        self.model.scroll.reset();
         Reaction { screen: Some(screen.name), ..(screen.turned_to)(&mut self.model) }
     }
 

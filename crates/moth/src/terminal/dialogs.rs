@@ -26,6 +26,8 @@ use crate::terminal::screens::logbook::Typing;
 pub enum Dialog {
     /// The keys that work here, and the words.
     Help,
+    /// All evidence on a suspect.
+    Evidence(Vec<String>),
     /// A dangerous action that wants a yes.
     Confirm(Box<Proposal>),
     /// Something only the user can do, with what to type where.
@@ -63,7 +65,10 @@ pub enum Dialog {
 impl Dialog {
     /// Whether one goes up and down in it.
     pub(super) fn is_list(&self) -> bool {
-        matches!(self, Self::Changes(_) | Self::Events(_) | Self::Choose(_) | Self::Export(_))
+        matches!(
+            self,
+            Self::Help | Self::Evidence(_) | Self::Changes(_) | Self::Events(_) | Self::Choose(_) | Self::Export(_)
+        )
     }
 
     /// Whether text is typed in it.

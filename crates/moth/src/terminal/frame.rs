@@ -6,6 +6,7 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Modifier;
 use ratatui::text::{Line, Span};
+use unicode_width::UnicodeWidthStr;
 
 use super::app::App;
 use super::dialogs::drawn;
@@ -76,7 +77,6 @@ fn header(frame: &mut Frame<'_>, area: Rect, screen: &Screen, shown: Shown<'_>) 
         }
         x += width;
     }
-    left.push(Span::styled(name, palette.fault(Fault::Encoder)));
     // What was on before is not on any more.
     let is_over = model.is_over();
     let stream = &snapshot.stream;
@@ -107,6 +107,16 @@ fn header(frame: &mut Frame<'_>, area: Rect, screen: &Screen, shown: Shown<'_>) 
     ]);
     let right = Line::from(right).right_aligned();
     let room = usize::from(area.width).saturating_sub(right.width() + 1);
+    let used: usize = left.iter().map(Span::width).sum();
+    // Where there is no room for which of them it is, what it is.
+    let (what, rest) = name.split_once(':').unwrap_or((name.as_str(), ""));
+    let made_up = rest.rsplit_once(',').map_or(String::new(), |(_, made_up)| format!("{what},{made_up}"));
+    let fits = |name: &str| !name.is_empty() && used + name.width() <= room;
+    let name = match model.replay {
+        None => [name.as_str(), &made_up, what].into_iter().find(|name| fits(name)).unwrap_or_default().to_owned(),
+        Some(_) => name,
+    };
+    left.push(Span::styled(name, palette.fault(Fault::Encoder)));
     let left = Line::from(left);
     if left.width() > room {
         // The names stay; what is said of the demo is cut.

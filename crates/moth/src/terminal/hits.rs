@@ -12,8 +12,8 @@ pub(super) enum Hit {
     Screen(usize),
     /// The same as this key.
     Key(KeyCode),
-    /// To look back at a second: that of the first column, and the seconds of each.
-    Time { first: usize, per: usize },
+    /// To look back at a second: that of the first column, the seconds of each, and the columns of one.
+    Time { first: usize, per: usize, wide: usize },
     /// To go to a row of the list, by the place of the first that is shown.
     Row { first: usize },
 }

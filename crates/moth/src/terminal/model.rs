@@ -11,6 +11,7 @@ use moth_drawing::evening::Evening;
 
 use super::hits::Hits;
 use super::logbook_view::LogbookView;
+use super::parts::scroll::Scroll;
 use super::parts::time_view::TimeView;
 use super::preparation::Preparation;
 use super::reaction::Reaction;
@@ -51,6 +52,9 @@ pub(super) struct Model {
     pub logbook: LogbookView,
     /// What answers to the mouse.
     pub hits: Hits,
+    /// The text of a screen, and that of what lies over it.
+    pub scroll: Scroll,
+    pub dialog_scroll: Scroll,
     /// Where one looked in the broadcast that goes on, while another is opened.
     set_aside: Option<TimeView>,
     /// What was looked back at last: it is drawn again and again.
@@ -91,6 +95,8 @@ impl Model {
             is_made_up: false,
             logbook: LogbookView::default(),
             hits: Hits::default(),
+            scroll: Scroll::default(),
+            dialog_scroll: Scroll::default(),
             set_aside: None,
             looked: RefCell::default(),
         }

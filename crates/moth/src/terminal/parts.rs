@@ -1,5 +1,6 @@
 //! Parts that screens are put together of. Each draws what it is given, and knows nothing of the rest.
 
+pub(super) mod carried;
 pub(super) mod climb;
 pub(super) mod evening;
 pub(super) mod evenings;
@@ -12,6 +13,7 @@ pub(super) mod letters;
 pub(super) mod load;
 pub(super) mod rehearsal_heading;
 pub(super) mod rungs;
+pub(super) mod scroll;
 pub(super) mod sides;
 pub(super) mod soak;
 pub(super) mod time_view;

@@ -353,6 +353,11 @@ impl Preparation {
         Some(Advice::new(&self.in_use, self.in_use.setup.clone(), basis))
     }
 
+    /// What is planned, or, as long as nothing is known of the upload, what the setup's own bitrate pays for.
+    pub(super) fn plan_or_setup(&self) -> Advice {
+        self.plan().unwrap_or_else(|| Advice::of_the_setup(&self.in_use))
+    }
+
     /// The newest test of servers, to be drawn.
     pub(super) fn newest_servers(&self) -> Option<ServersTest> {
         let (kept, _) = self.history.newest_routes(&self.in_use.service_name)?;

@@ -29,6 +29,7 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
     let Shown { snapshot, palette, .. } = shown;
     let (title, lines) = match dialog {
         Dialog::Help => (" Keys and words ", help(screen, shown)),
+        Dialog::Evidence(told) => (" Evidence ", evidence(told, palette)),
         Dialog::Confirm(proposal) => (" Sure? ", confirm(proposal, palette)),
         Dialog::ByHand(proposal) => (" By your own hand ", by_hand(proposal, palette, snapshot)),
         Dialog::Changes(at) => (" Change something ", changes(*at, palette, snapshot)),
@@ -49,6 +50,7 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
     if is_small(area) {
         return draw_small(frame, area, lines);
     }
+    let (lines, title) = in_sight(lines, title, area, dialog, shown);
     let width = (COLUMNS + 4).min(area.width);
     let height = (u16::try_from(lines.len()).unwrap_or(u16::MAX).saturating_add(2)).min(area.height);
     // At the foot, over the verdict: what the question is about stays in sight.
@@ -57,6 +59,44 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
     frame.render_widget(Clear, place);
     let block = Block::bordered().title(Span::styled(title, palette.strong())).padding(Padding::horizontal(1));
     frame.render_widget(Paragraph::new(lines).block(block), place);
+}
+
+/// As much of a long text as there is room for, from where it was gone to; its title says that there is more.
+fn in_sight(
+    mut lines: Vec<Line<'static>>,
+    title: &'static str,
+    area: Rect,
+    dialog: &Dialog,
+    shown: Shown<'_>,
+) -> (Vec<Line<'static>>, String) {
+    let room = usize::from(area.height.saturating_sub(3));
+    if !matches!(dialog, Dialog::Help | Dialog::Evidence(_)) {
+        return (lines, title.to_owned());
+    }
+    let (scroll, total) = (&shown.model.dialog_scroll, lines.len());
+    let first = scroll.window(total, room.min(total));
+    if total <= room {
+        return (lines, title.to_owned());
+    }
+    lines.drain(..first);
+    lines.truncate(room);
+    (lines, format!("{title}· rows {} to {} of {total}: ↑ ↓ ", first + 1, first + room))
+}
+
+fn evidence(told: &[String], palette: Palette) -> Vec<Line<'static>> {
+    let mut lines = Vec::new();
+    for (n, told) in told.iter().enumerate() {
+        let from = lines.len();
+        for (i, row) in wrap(told, usize::from(COLUMNS) - if n == 0 { 0 } else { 12 }).into_iter().enumerate() {
+            // What follows the first row stands below what is said, not below how much it weighs.
+            let indent = if n == 0 || i == 0 { "" } else { "            " };
+            lines.push(Line::raw(format!("{indent}{row}")));
+        }
+        if n == 0 {
+            lines.iter_mut().skip(from).for_each(|line| line.style = palette.strong());
+        }
+    }
+    lines
 }
 
 /// With no room for more it takes the whole screen, and what can be answered stays at its foot.

@@ -46,10 +46,28 @@ pub(in crate::terminal) fn key(dialog: Dialog, model: &mut Model, key: KeyEvent)
         Dialog::ByHand(proposal) if code == KeyCode::Enter && model.takes_changes() => {
             Reaction::wish(Wish::Act(proposal.action))
         }
+        // What is longer than its room is gone along.
+        Dialog::Help | Dialog::Evidence(_) if scroll(model, code) => Reaction::open(dialog),
         // Any key closes what only tells something; q still means what it says.
-        Dialog::Help | Dialog::Over(_) | Dialog::ByHand(_) if code != KeyCode::Char('q') => Reaction::none(),
-        Dialog::Help | Dialog::Over(_) | Dialog::ByHand(_) => return None,
+        Dialog::Help | Dialog::Evidence(_) | Dialog::Over(_) | Dialog::ByHand(_) if code != KeyCode::Char('q') => {
+            Reaction::none()
+        }
+        Dialog::Help | Dialog::Evidence(_) | Dialog::Over(_) | Dialog::ByHand(_) => return None,
     })
+}
+
+/// Whether a key goes along a text, of which all may be seen already.
+fn scroll(model: &Model, code: KeyCode) -> bool {
+    let scroll = &model.dialog_scroll;
+    match code {
+        KeyCode::Up => scroll.by(-1),
+        KeyCode::Down => scroll.by(1),
+        KeyCode::Home => scroll.by(isize::MIN),
+        KeyCode::End => scroll.by(isize::MAX),
+        KeyCode::PageUp | KeyCode::PageDown => drop(scroll.key(code)),
+        _ => return false,
+    }
+    true
 }
 
 /// A question: y does it, n and Esc leave it, and any other key leaves the question.

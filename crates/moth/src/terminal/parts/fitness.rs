@@ -1,15 +1,15 @@
 //! The Machine screen below the load: what would hurt a broadcast, with evidence and one thing to do.
 
-use moth_plan::check::{Check, Weight};
+use moth_plan::check::Check;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
+use crate::terminal::parts::scroll::Scroll;
 use crate::terminal::preparation::{Preparation, TestUnderWay};
 use crate::terminal::style::format::{fit, wrap};
 use crate::terminal::style::palette::{Palette, weight_mark};
-use crate::terminal::style::paragraphs::paint;
 
 /// Columns for a finding's mark, weight and subject. Ours.
 const SUBJECTS: usize = 24;
@@ -17,7 +17,7 @@ const SUBJECTS: usize = 24;
 pub(in crate::terminal) fn draw(
     frame: &mut Frame<'_>,
     area: Rect,
-    preparation: &Preparation,
+    (preparation, scroll): (&Preparation, &Scroll),
     is_on_air: bool,
     palette: Palette,
 ) {
@@ -27,13 +27,12 @@ pub(in crate::terminal) fn draw(
         (None, _) => lines.push(Line::raw("r looks at the machine: links, load, heat, memory, disk, names.")),
         (Some(check), _) => {
             let check = &if is_on_air { check.lasting() } else { check.as_ref().clone() };
-            let roomy = usize::from(area.height) >= check.findings.len() * 2 + check.unread.len() + 4;
             let told = check.sentence();
             let told = if is_on_air { format!("Beside its load: {}", lowered(&told)) } else { told };
-            lines.extend(findings(check, told, palette, area.width, roomy));
+            lines.extend(findings(check, told, palette, area.width));
         }
     }
-    paint(frame, area, lines);
+    scroll.paint(frame, area, lines, palette);
 }
 
 /// As it stands behind a colon.
@@ -42,18 +41,19 @@ fn lowered(sentence: &str) -> String {
     letters.next().map_or_else(String::new, |first| first.to_lowercase().chain(letters).collect())
 }
 
-fn findings(check: &Check, told: String, palette: Palette, width: u16, roomy: bool) -> Vec<Line<'static>> {
+fn findings(check: &Check, told: String, palette: Palette, width: u16) -> Vec<Line<'static>> {
     let columns = usize::from(width).saturating_sub(SUBJECTS);
     let mut lines = vec![Line::styled(told, palette.strong()), Line::default()];
     for finding in &check.findings {
         let style = palette.weight(finding.weight);
         let subject = format!("{} {:6} {}", weight_mark(finding.weight), finding.weight.word(), finding.subject);
-        for (i, text) in wrap(&finding.evidence, columns).into_iter().take(2).enumerate() {
+        for (i, text) in wrap(&finding.evidence, columns).into_iter().enumerate() {
             let left = if i == 0 { fit(&subject, SUBJECTS - 1) } else { String::new() };
             lines.push(Line::from(vec![Span::styled(format!("{left:SUBJECTS$}"), style), Span::raw(text)]));
         }
-        if let Some(to_do) = finding.to_do.as_ref().filter(|_| roomy || finding.weight == Weight::Hurts) {
-            lines.push(Line::styled(format!("{:SUBJECTS$}→ {}", "", fit(to_do, columns.saturating_sub(2))), style));
+        for (i, text) in finding.to_do.iter().flat_map(|to_do| wrap(to_do, columns.saturating_sub(2))).enumerate() {
+            let lead = if i == 0 { "→ " } else { "  " };
+            lines.push(Line::styled(format!("{:SUBJECTS$}{lead}{text}", ""), style));
         }
     }
     if !check.unread.is_empty() {

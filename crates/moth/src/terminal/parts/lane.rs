@@ -46,13 +46,15 @@ pub(in crate::terminal) struct Columns<'a> {
     snapshot: &'a Snapshot,
     first: usize,
     per: usize,
+    /// Columns that a second takes, while there are fewer seconds than columns.
+    wide: usize,
     count: usize,
 }
 
 impl<'a> Columns<'a> {
     pub(in crate::terminal) fn new(snapshot: &'a Snapshot, view: &TimeView, count: usize) -> Self {
-        let per = view.seconds_in_each_of(count, snapshot.history.len());
-        let span = per * count;
+        let (per, wide) = view.scale(count, snapshot.history.len());
+        let span = (count / wide) * per;
         let end = snapshot.history.len();
         // The newest second is at the right; the cursor pulls the window back when it leaves it.
         // What was before it stays in sight as well.
@@ -60,12 +62,12 @@ impl<'a> Columns<'a> {
         let end = view.cursor.map_or(end, |cursor| end.min((cursor + ahead).max(span.min(end))));
         // Columns keep to whole multiples, so that old ones do not change when time passes.
         let end = end.div_ceil(per) * per;
-        Self { snapshot, first: end.saturating_sub(span), per, count }
+        Self { snapshot, first: end.saturating_sub(span), per, wide, count }
     }
 
     /// The seconds of a column; none where there is no history.
     fn seconds(&self, column: usize) -> impl Iterator<Item = &'a Second> {
-        let from = self.first + column * self.per;
+        let from = self.second_of(column);
         let history = &self.snapshot.history;
         (from..from + self.per).filter_map(move |i| history.get(i))
     }
@@ -74,14 +76,19 @@ impl<'a> Columns<'a> {
         self.snapshot
     }
 
-    /// The second that begins a column.
+    /// The second that begins a column, or that it is a part of.
     pub(in crate::terminal) fn second_of(&self, column: usize) -> usize {
-        self.first + column * self.per
+        self.first + column / self.wide * self.per
     }
 
-    /// Seconds in a column.
-    pub(in crate::terminal) fn per(&self) -> usize {
-        self.per
+    /// Whether a column is the first of its seconds.
+    pub(in crate::terminal) fn begins(&self, column: usize) -> bool {
+        column.is_multiple_of(self.wide)
+    }
+
+    /// Seconds in a column, and columns that a second takes.
+    pub(in crate::terminal) fn scale(&self) -> (usize, usize) {
+        (self.per, self.wide)
     }
 
     /// Whether somebody broadcast in a column's time.
@@ -91,7 +98,7 @@ impl<'a> Columns<'a> {
 
     /// The seconds they stand for, from and until.
     pub(in crate::terminal) fn span(&self) -> (usize, usize) {
-        (self.first, self.first + self.count * self.per)
+        (self.first, self.first + self.count.div_ceil(self.wide) * self.per)
     }
 
     pub(in crate::terminal) fn count(&self) -> usize {
@@ -103,7 +110,7 @@ impl<'a> Columns<'a> {
     }
 
     pub(in crate::terminal) fn column_of(&self, second: usize) -> Option<usize> {
-        let column = second.checked_sub(self.first)? / self.per;
+        let column = second.checked_sub(self.first)? / self.per * self.wide;
         (column < self.count).then_some(column)
     }
 }

@@ -140,7 +140,7 @@ pub(in crate::terminal) fn draw(
     let heights = heights(&strips, area.height.saturating_sub(2));
     let plot = Rect { x: area.x + NAMES, width: area.width.saturating_sub(NAMES + VALUES), ..area };
     let columns = Columns::new(snapshot, view, plot.width.into());
-    view.note_shown(columns.span(), plot, columns.per());
+    view.note_shown(columns.span(), plot, columns.scale());
     let buffer = frame.buffer_mut();
     let mut y = area.y;
     for (strip, rows) in strips.iter().zip(heights) {
@@ -152,9 +152,9 @@ pub(in crate::terminal) fn draw(
     }
     draw_axis(buffer, Rect { y, height: 2, ..plot }, area, (palette, view.cursor), &columns);
     if let Some(column) = view.cursor.and_then(|second| columns.column_of(second)) {
-        let x = plot.x + u16::try_from(column).unwrap_or(0);
-        for row in area.y..y {
-            if let Some(cell) = buffer.cell_mut((x, row)) {
+        let wide = columns.scale().1.min(columns.count() - column);
+        for (x, row) in (column..column + wide).flat_map(|x| (area.y..y).map(move |row| (x, row))) {
+            if let Some(cell) = buffer.cell_mut((plot.x + u16::try_from(x).unwrap_or(0), row)) {
                 // A bar that fills its cell has one colour twice: reversed it would look the same.
                 cell.bg = Color::Reset;
                 cell.modifier.insert(Modifier::REVERSED);
@@ -253,12 +253,13 @@ pub(in crate::terminal) fn draw_axis(
     columns: &Columns<'_>,
 ) {
     // A tick each so many seconds, at least ten columns apart.
-    let steps = [10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200];
-    let each = steps.into_iter().find(|s| s / columns.per() >= 12).unwrap_or(14_400);
+    let steps = [5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200];
+    let (per, wide) = columns.scale();
+    let each = steps.into_iter().find(|s| s * wide / per >= 12).unwrap_or(14_400);
     for column in 0..columns.count() {
         let second = columns.second_of(column);
         let x = strip.x + u16::try_from(column).unwrap_or(0);
-        let is_tick = second.is_multiple_of(each);
+        let is_tick = second.is_multiple_of(each) && columns.begins(column);
         put(buffer, x, strip.y, if is_tick { '┬' } else { '─' }, palette.faint());
         let label = clock(std::time::Duration::from_secs(second as u64));
         if is_tick && usize::from(strip.right() - x) > label.len() {

@@ -8,7 +8,7 @@ use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
 use crate::terminal::parts::lane::EIGHTHS;
-use crate::terminal::style::format::fit;
+use crate::terminal::style::format::{fit, wrap};
 use crate::terminal::style::palette::Palette;
 
 /// Columns for what is measured, and for its value. Ours.
@@ -20,13 +20,22 @@ const FULL: f64 = 0.9;
 /// The one share of which much is good.
 const CLOCK: &str = "clock";
 
-/// Rows a machine takes. Ours.
-pub(in crate::terminal) const ROWS: u16 = 12;
+/// Rows that machines take side by side, as many as fit.
+pub(in crate::terminal) fn rows(machines: &[&MachineLoad], width: u16, palette: Palette) -> u16 {
+    let column = usize::from(columns(machines, width).1.saturating_sub(2));
+    let most = machines.iter().map(|machine| lines(machine, column, palette).len()).max().unwrap_or(0);
+    u16::try_from(most + 1).unwrap_or(u16::MAX)
+}
+
+/// How many machines fit side by side, and the columns of each.
+fn columns(machines: &[&MachineLoad], width: u16) -> (usize, u16) {
+    let fit = (usize::from(width) / 62).clamp(1, machines.len().max(1));
+    (fit, width / u16::try_from(fit).unwrap_or(1))
+}
 
 /// Draws machines side by side, as many as fit.
 pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, machines: &[&MachineLoad], palette: Palette) {
-    let fit = (usize::from(area.width) / 62).clamp(1, machines.len().max(1));
-    let width = area.width / u16::try_from(fit).unwrap_or(1);
+    let (fit, width) = columns(machines, area.width);
     for (i, machine) in machines.iter().take(fit).enumerate() {
         let x = area.x + u16::try_from(i).unwrap_or(0) * width;
         let column = Rect { x, width: width.saturating_sub(2), ..area };
@@ -46,8 +55,8 @@ fn lines(machine: &MachineLoad, width: usize, palette: Palette) -> Vec<Line<'sta
         Some((name, share)) => format!("{name} {:.0} %", share * 100.0),
         None => String::new(),
     };
+    let bar_columns = (width.saturating_sub(NAMES + VALUES) * 2 / 5).clamp(6, 24);
     let row = |name: &str, share: Option<f64>, value: String, who: String| {
-        let bar_columns = (width.saturating_sub(NAMES + VALUES) / 2).clamp(6, 24);
         // A clock at its most is as it should be.
         let is_full = name != CLOCK && share.is_some_and(|share| share > FULL);
         let style = if is_full { palette.alarm() } else { palette.quantity() };
@@ -61,12 +70,14 @@ fn lines(machine: &MachineLoad, width: usize, palette: Palette) -> Vec<Line<'sta
             }
             None => vec![Span::styled(" ".repeat(bar_columns), palette.faint())],
         };
-        let rest = width.saturating_sub(NAMES + VALUES + bar_columns + 1);
+        let before = NAMES + VALUES + bar_columns + 1;
+        let mut who = wrap(&who, width.saturating_sub(before)).into_iter();
         let mut spans = vec![Span::styled(format!("{name:NAMES$}"), palette.faint())];
         spans.extend(bar);
         spans.push(Span::raw(format!(" {:VALUES$}", fit(&value, VALUES - 1))));
-        spans.push(Span::raw(fit(&who, rest)));
-        Line::from(spans)
+        spans.push(Span::raw(who.next().unwrap_or_default()));
+        std::iter::once(Line::from(spans))
+            .chain(who.map(|row| Line::raw(format!("{:before$}{row}", ""))).collect::<Vec<_>>())
     };
     let percent = |share: Option<f64>| share.map_or("not known".into(), |share| format!("{:.0} %", share * 100.0));
     let own = machine.broadcaster_cpu.map(|share| {
@@ -74,10 +85,10 @@ fn lines(machine: &MachineLoad, width: usize, palette: Palette) -> Vec<Line<'sta
         format!("{name} {:.0} %  ", share * 100.0)
     });
     let cpu = format!("{}{}", own.unwrap_or_default(), who(&machine.busiest_other));
-    lines.push(row("CPU", machine.cpu, percent(machine.cpu), cpu));
+    lines.extend(row("CPU", machine.cpu, percent(machine.cpu), cpu));
     lines.push(cores(&machine.cores, width, palette));
-    lines.push(row("GPU drawing", machine.gpu_render, percent(machine.gpu_render), who(&machine.gpu_busiest_other)));
-    lines.push(row("GPU video", machine.gpu_encode, percent(machine.gpu_encode), who(&machine.gpu_encode_other)));
+    lines.extend(row("GPU drawing", machine.gpu_render, percent(machine.gpu_render), who(&machine.gpu_busiest_other)));
+    lines.extend(row("GPU video", machine.gpu_encode, percent(machine.gpu_encode), who(&machine.gpu_encode_other)));
     let waits = |what: &str, share: Option<f64>| share.map(|share| format!("{what} {:.0} %", share * 100.0));
     let pressure: Vec<String> = [
         waits("CPU", machine.cpu_pressure),
@@ -89,30 +100,30 @@ fn lines(machine: &MachineLoad, width: usize, palette: Palette) -> Vec<Line<'sta
     .collect();
     let worst =
         [machine.cpu_pressure, machine.memory_pressure, machine.disk_pressure].into_iter().flatten().reduce(f64::max);
-    lines.push(row("waiting for", worst, percent(worst), pressure.join("  ")));
+    lines.extend(row("waiting for", worst, percent(worst), pressure.join("  ")));
     let gigabytes = |bytes: u64| format!("{:.1} GB", bytes as f64 / 1e9);
     let swap =
         machine.swap_used_bytes.filter(|bytes| *bytes > 0).map(|bytes| format!("{} swapped out", gigabytes(bytes)));
     let free = machine.memory_available_bytes.map_or("not known".into(), gigabytes);
-    lines.push(row("memory free", None, free, swap.unwrap_or_default()));
+    lines.extend(row("memory free", None, free, swap.unwrap_or_default()));
     let heat = match (machine.celsius, machine.limit_celsius) {
         (Some(at), Some(limit)) => format!("{at:.0} of {limit:.0} °C"),
         (Some(at), None) => format!("{at:.0} °C"),
         _ => String::new(),
     };
-    lines.push(row(CLOCK, machine.frequency, percent(machine.frequency), heat));
+    lines.extend(row(CLOCK, machine.frequency, percent(machine.frequency), heat));
     let written = machine.disk_write_ms.map_or("not known".into(), |ms| format!("{ms:.0} ms"));
     let free = machine.disk_free_bytes.map(|bytes| format!("{} free  ", gigabytes(bytes))).unwrap_or_default();
     let writer = machine.disk_busiest.as_ref().map(|(name, rate)| format!("{name} writes {rate}"));
-    lines.push(row("a write takes", None, written, format!("{free}{}", writer.unwrap_or_default())));
+    lines.extend(row("a write takes", None, written, format!("{free}{}", writer.unwrap_or_default())));
     let uploads: Vec<String> =
         machine.uploads.iter().flatten().take(3).map(|u| format!("{} {}", u.name(), u.rate)).collect();
     let all =
         machine.uploads_in_all().map_or("not known".into(), |rate| format!("{} kb/s", grouped(rate.kbps() as u64)));
-    lines.push(row("others upload", None, all, uploads.join("  ")));
+    lines.extend(row("others upload", None, all, uploads.join("  ")));
     if let Some(wireless) = machine.wireless {
         let signal = machine.signal_dbm.map(|dbm| format!("signal {dbm:.0} dBm")).unwrap_or_default();
-        lines.push(row("joined by", None, if wireless { "wireless" } else { "wire" }.into(), signal));
+        lines.extend(row("joined by", None, if wireless { "wireless" } else { "wire" }.into(), signal));
     }
     lines
 }

@@ -9,6 +9,9 @@ use ratatui::layout::Rect;
 /// Seconds that one column of the lanes may stand for. Ours.
 const ZOOMS: [usize; 7] = [1, 2, 5, 15, 60, 300, 900];
 
+/// A second takes no more columns than this, however few there are. Ours.
+const WIDEST: usize = 4;
+
 /// Where on the time axis one looks.
 #[derive(Debug, Default)]
 pub(in crate::terminal) struct TimeView {
@@ -17,8 +20,8 @@ pub(in crate::terminal) struct TimeView {
     zoom: usize,
     /// The whole broadcast is looked at, however long it is by now.
     is_whole: bool,
-    /// Seconds in a column of the lanes when they were drawn last.
-    per: Cell<usize>,
+    /// Seconds in a column of the lanes, and columns of a second, when they were drawn last.
+    scale: Cell<(usize, usize)>,
     /// The seconds that the lanes showed when they were drawn last: from, until.
     shown: Cell<(usize, usize)>,
     /// Where they were drawn.
@@ -28,15 +31,25 @@ pub(in crate::terminal) struct TimeView {
 impl TimeView {
     /// Seconds in a column, as it was drawn last.
     pub(in crate::terminal) fn seconds_per_column(&self) -> usize {
-        self.per.get().max(1)
+        self.scale.get().0.max(1)
     }
 
-    /// Seconds that each of so many columns stands for, of a broadcast that is so long.
-    pub(in crate::terminal) fn seconds_in_each_of(&self, columns: usize, seconds: usize) -> usize {
-        if !self.is_whole {
-            return ZOOMS[self.zoom];
-        }
-        ZOOMS.into_iter().find(|per| per * columns >= seconds).unwrap_or_else(|| seconds.div_ceil(columns.max(1)))
+    /// How many seconds each of so many columns stands for, of a broadcast that is so long; and how many of them stand for one
+    /// second, while there are few.
+    pub(in crate::terminal) fn scale(&self, columns: usize, seconds: usize) -> (usize, usize) {
+        let per = if self.is_whole {
+            let fits = ZOOMS.into_iter().find(|per| per * columns >= seconds);
+            fits.unwrap_or_else(|| seconds.div_ceil(columns.max(1)))
+        } else {
+            ZOOMS[self.zoom]
+        };
+        let wide = if per == 1 { (columns / seconds.max(1)).clamp(1, WIDEST) } else { 1 };
+        (per, wide)
+    }
+
+    /// Columns that a second takes, as it was drawn last.
+    pub(in crate::terminal) fn columns_per_second(&self) -> usize {
+        self.scale.get().1.max(1)
     }
 
     /// Whether the whole broadcast is looked at.
@@ -45,8 +58,8 @@ impl TimeView {
     }
 
     /// The lanes were drawn, from this second until that, with so many in a column.
-    pub(in crate::terminal) fn note_shown(&self, span: (usize, usize), place: Rect, per: usize) {
-        self.per.set(per);
+    pub(in crate::terminal) fn note_shown(&self, span: (usize, usize), place: Rect, scale: (usize, usize)) {
+        self.scale.set(scale);
         self.shown.set(span);
         self.place.set(place);
     }

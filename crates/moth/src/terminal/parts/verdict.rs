@@ -8,8 +8,8 @@ use moth_core::proposal::Proposal;
 use moth_core::suspects::{Evidence, Fault, Weighed};
 use ratatui::Frame;
 use ratatui::layout::Rect;
-use ratatui::style::Style;
 use ratatui::text::{Line, Span};
+use unicode_width::UnicodeWidthStr;
 
 use crate::terminal::dialogs::choice::Kind;
 use crate::terminal::style::format::{clock, fit, wrap};
@@ -130,7 +130,8 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, around: Aroun
     lines.extend(others);
     if let Some(second) = runner_up(snapshot).filter(|_| area.height > TALL) {
         let share = (second.share * 100.0).min(99.0);
-        let told = format!("the next likeliest: {}, {share:.0} %", second.cause.words());
+        let share = if share < 1.0 { "under 1 %".into() } else { format!("{share:.0} %") };
+        let told = format!("the next likeliest: {}, {share}", second.cause.words());
         lines.push(Line::styled(told, palette.strong()));
         lines.extend(told_of(second).map(|evidence| evidence_line(evidence, palette, columns)));
     }
@@ -210,16 +211,15 @@ fn proposal_lines(proposal: &Proposal, around: Around<'_>, columns: usize, roomy
         _ => format!("{}; expected: {}", proposal.cost, proposal.expected),
     };
     if roomy {
-        vec![
-            Line::from(title),
-            Line::styled(format!("         {}", fit(&about, columns.saturating_sub(9))), Style::new()),
-        ]
+        let about = wrap(&about, columns.saturating_sub(9)).into_iter();
+        std::iter::once(Line::from(title)).chain(about.map(|row| Line::raw(format!("         {row}")))).collect()
     } else {
         let used = Line::from(title.clone()).width();
-        // A price cut to nothing says nothing.
-        if columns > used + 8 {
-            title.push(Span::styled(fit(&format!("  {}", proposal.cost), columns - used), palette.faint()));
-        }
+        // Without its figures rather than with half of them: `a` has all.
+        let whole = format!("  {}", proposal.cost);
+        let short = whole.split([':', ';']).next().unwrap_or_default().to_owned();
+        let fits = [whole, short].into_iter().find(|cost| used + cost.width() <= columns);
+        title.extend(fits.map(|cost| Span::styled(cost, palette.faint())));
         vec![Line::from(title)]
     }
 }

@@ -5,9 +5,13 @@ use moth_core::delay::Delay;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
+use unicode_width::UnicodeWidthStr;
 
 use crate::terminal::style::format::{clock, fit};
 use crate::terminal::style::palette::Palette;
+
+/// Between two things that are told in one row.
+const BETWEEN: &str = "  ·  ";
 
 pub(in crate::terminal) fn draw(
     frame: &mut Frame<'_>,
@@ -29,7 +33,7 @@ pub(in crate::terminal) fn draw(
             );
             (format!("at {clock}"), lost)
         }
-        None => ("viewers".to_owned(), now(snapshot, width)),
+        None => ("viewers".to_owned(), now(snapshot, width.saturating_sub(12))),
     };
     let line = Line::from(vec![
         Span::styled(format!("{name:<12}"), palette.faint()),
@@ -93,15 +97,19 @@ fn now(snapshot: &Snapshot, width: usize) -> String {
     });
     let video = snapshot.accounts.video;
     let due = video.offered + snapshot.skipped.value.unwrap_or(0);
-    if due > 0 && width >= 110 {
+    if due > 0 {
         let share =
             |lost: Option<u64>| lost.map_or("n/a".into(), |lost| format!("{:.2} %", lost as f64 * 100.0 / due as f64));
-        told.push(format!(
+        let since = format!(
             "since the start: lagged {}, skipped {}, dropped {}",
             share(snapshot.lagged.value),
             share(snapshot.skipped.value),
             share(Some(video.dropped))
-        ));
+        );
+        // Half of it says nothing.
+        if told.join(BETWEEN).width() + BETWEEN.width() + since.width() <= width {
+            told.push(since);
+        }
     }
-    told.join("  ·  ")
+    told.join(BETWEEN)
 }

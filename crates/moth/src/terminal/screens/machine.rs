@@ -17,11 +17,11 @@ pub(in crate::terminal) const SCREEN: Screen = Screen { name: "Machine", draw, k
 fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
     let area = inner(area);
     let machines: Vec<_> = std::iter::once(&snapshot.machine).chain(&snapshot.others).collect();
-    let rows = load::ROWS.min(area.height);
+    let rows = load::rows(&machines, area.width, palette).min(area.height);
     load::draw(frame, Rect { height: rows, ..area }, &machines, palette);
     let rest = Rect { y: area.y + rows, height: area.height - rows, ..area };
     if let Some(preparation) = &model.preparation {
-        fitness::draw(frame, rest, preparation, snapshot.on_air_since.is_some(), palette);
+        fitness::draw(frame, rest, (preparation, &model.scroll), snapshot.on_air_since.is_some(), palette);
     }
 }
 

@@ -1,6 +1,7 @@
 //! The Plan screen: the upload shared out, and the map of pictures it pays for.
 
 use moth_core::rate::Bitrate;
+use moth_plan::conversation::conversation;
 use moth_plan::picture::{Appearance, Cell};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
@@ -15,10 +16,12 @@ use crate::setup_in_use::advice::budget_sentence;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::dialogs::{Dialog, Typed, type_into};
 use crate::terminal::model::Model;
+use crate::terminal::parts::carried::carried_sentence;
+use crate::terminal::parts::scroll::Scroll;
 use crate::terminal::preparation::Preparation;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
-use crate::terminal::style::format::fit;
+use crate::terminal::style::format::{fit, number, wrap};
 use crate::terminal::style::palette::{Palette, look_mark};
 use crate::terminal::style::paragraphs::{paint, wrapped};
 use crossterm::event::{KeyCode, KeyEvent};
@@ -28,8 +31,6 @@ use moth_store::config::Change;
 
 /// No bitrate is written longer, in characters. Ours.
 const LONGEST_RATE: usize = 20;
-/// What was carried counts if it was for so many seconds in a row. Ours: several keyframe intervals.
-const STEADY_S: usize = 10;
 /// Columns for a size, and for a cell of the map. Ours.
 const SIZES: usize = 12;
 const CELL: usize = 20;
@@ -41,7 +42,7 @@ pub(in crate::terminal) const SCREEN: Screen =
 
 fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
     match &model.preparation {
-        Some(preparation) => draw_plan(frame, inner(area), (preparation, snapshot), palette),
+        Some(preparation) => draw_plan(frame, inner(area), (preparation, snapshot), (&model.scroll, palette)),
         None => without_a_setup(frame, area, model.replay.is_some()),
     }
 }
@@ -133,17 +134,6 @@ pub(in crate::terminal) fn type_upload(model: &mut Model, mut typed: String, key
     Reaction::open(Dialog::EnterUpload(typed))
 }
 
-/// What the broadcast that is on carried at the least in its best ten seconds in a row; `None` before there were as many.
-fn carried(snapshot: &Snapshot) -> Option<Bitrate> {
-    let history = &snapshot.history;
-    let sent = |at: usize| history.get(at).and_then(|second| second.sent_kbps);
-    let least = |from: usize| (from..from + STEADY_S).try_fold(f32::MAX, |least, at| Some(least.min(sent(at)?)));
-    // An hour is enough to know what the line bears.
-    let first = history.len().saturating_sub(3600);
-    let best = (first..history.len().saturating_sub(STEADY_S)).filter_map(least).reduce(f32::max)?;
-    Some(Bitrate::from_kbps(best as u64)).filter(|rate| *rate > Bitrate::ZERO)
-}
-
 /// The figures of what was only named.
 const AS_COMMON: &str = "Nothing was said of what is sent: bitrate, size and rate are taken as services commonly ask for them. w on Watch, while you broadcast, keeps what is seen.";
 
@@ -152,8 +142,7 @@ const NAMED_KEY: &str =
     "this key was named on the command line, and is kept nowhere; w on Watch keeps it, with the servers, as a setup";
 
 fn move_cell(preparation: &mut Preparation, rows: i64, columns: i64) {
-    let Some(plan) = preparation.plan() else { return };
-    let map = plan.map;
+    let map = preparation.plan_or_setup().map;
     let (row, column) = preparation.cell.unwrap_or(map.recommended);
     let step = |at: usize, by: i64, count: usize| {
         let to = i64::try_from(at).unwrap_or(0) + by;
@@ -164,7 +153,7 @@ fn move_cell(preparation: &mut Preparation, rows: i64, columns: i64) {
 
 /// Writes the plan into the setup: the advised bitrate, and the picture under the cursor.
 fn write(preparation: &mut Preparation) -> Reaction {
-    let Some(mut plan) = preparation.plan() else { return Reaction::none() };
+    let mut plan = preparation.plan_or_setup();
     plan.map.recommended = preparation.cell.unwrap_or(plan.map.recommended);
     let changes = plan.changes();
     let failed = changes.iter().find_map(|change| preparation.change(change));
@@ -179,26 +168,21 @@ fn write(preparation: &mut Preparation) -> Reaction {
     })
 }
 
-fn draw_plan(frame: &mut Frame<'_>, area: Rect, (preparation, snapshot): (&Preparation, &Snapshot), palette: Palette) {
-    let Some(plan) = preparation.plan() else {
-        let told = "Nothing was measured yet, and a plan without a measurement is a guess. On Routes (3), Enter tests the servers and l measures the line; i takes a figure of yours.";
-        let mut lines = wrapped(told, area.width, Style::new());
-        if let Some(carried) = carried(snapshot) {
-            let told = format!(
-                "This broadcast was carried at {carried} for {STEADY_S} s and more (measured): the upload has at least that. How much more it has, only a test says, as no more was asked of it."
-            );
-            lines.push(Line::default());
-            lines.extend(wrapped(&told, area.width, Style::new()));
-        }
-        lines.push(Line::default());
-        lines.extend(setup_lines(preparation, palette, area.width));
-        paint(frame, area, lines);
-        return;
-    };
+fn draw_plan(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    (preparation, snapshot): (&Preparation, &Snapshot),
+    (scroll, palette): (&Scroll, Palette),
+) {
+    let plan = preparation.plan_or_setup();
     let roomy = area.height >= 34;
     let gap = u16::from(roomy);
     let rows = u16::try_from(plan.map.rows.len()).unwrap_or(1) + 1;
-    let share = share_lines(&plan, palette, area.width, roomy);
+    let share = if plan.basis.is_setup {
+        unmeasured_lines(&plan, snapshot, palette, area.width)
+    } else {
+        share_lines(&plan, palette, area.width, roomy)
+    };
     let [head, _, map, _, foot] = Layout::vertical([
         Constraint::Length(u16::try_from(share.len()).unwrap_or(4)),
         Constraint::Length(gap),
@@ -232,7 +216,66 @@ fn draw_plan(frame: &mut Frame<'_>, area: Rect, (preparation, snapshot): (&Prepa
     let viewers =
         format!("Viewers need {} of download and {:.1} GB an hour.", plan.viewers.download, plan.viewers.gb_per_hour);
     lines.extend(wrapped(&viewers, area.width, palette.faint()));
-    paint(frame, foot, lines);
+    lines.push(Line::default());
+    lines.extend(conversation_lines((preparation, snapshot), palette, area.width));
+    scroll.paint(frame, foot, lines, palette);
+}
+
+/// What is said in the place of the budget before anything is known of the upload.
+fn unmeasured_lines(plan: &Advice, snapshot: &Snapshot, palette: Palette, width: u16) -> Vec<Line<'static>> {
+    let told = "Nothing was measured yet, and a budget without a measurement is a guess. On Routes (3), Enter tests the servers and l measures the line; i takes a figure of yours.";
+    let mut lines = wrapped(told, width, Style::new());
+    if let Some(told) = carried_sentence(snapshot) {
+        lines.extend(wrapped(&told, width, palette.strong()));
+    }
+    let told = format!("Below are the pictures that the setup's {} of video pay for.", plan.setup.bitrate);
+    lines.extend(wrapped(&told, width, Style::new()));
+    lines
+}
+
+/// Columns of what is set, and of each end. Ours.
+const WHAT: usize = 14;
+const END: usize = 22;
+
+/// Talking with viewers, against the finest picture: what is set, and what each costs.
+fn conversation_lines(
+    (preparation, snapshot): (&Preparation, &Snapshot),
+    palette: Palette,
+    width: u16,
+) -> Vec<Line<'static>> {
+    let setup = &preparation.in_use.setup;
+    let both = conversation(setup.rate, &preparation.in_use.service.limits);
+    let row = |what: &str, talking: &str, finest: &str| format!("{what:<WHAT$}{talking:<END$}{finest:<END$}");
+    let mut lines = vec![Line::styled(row("delay", "talking with viewers", "finest picture"), palette.strong())];
+    let beside = usize::from(width).saturating_sub(WHAT + 2 * END);
+    for setting in &both.settings {
+        let head = row(setting.what, &setting.talking, &setting.finest);
+        if beside >= 60 {
+            lines.push(Line::from(vec![Span::raw(head), Span::styled(fit(&setting.costs, beside), palette.faint())]));
+            continue;
+        }
+        lines.push(Line::raw(head));
+        let costs = wrap(&setting.costs, usize::from(width).saturating_sub(WHAT)).into_iter();
+        lines.extend(costs.map(|text| Line::styled(format!("{:WHAT$}{text}", ""), palette.faint())));
+    }
+    let (talking, finest) = (format!("{:.2} s", both.talking_ms / 1000.0), format!("{:.2} s", both.finest_ms / 1000.0));
+    lines.push(Line::raw(format!("{}by the encoder, beside queue and way", row("held back", &talking, &finest))));
+    lines.extend(wrapped(&seen_sentence(snapshot), width, palette.faint()));
+    lines
+}
+
+/// How what comes now is set, as far as the wire shows it.
+fn seen_sentence(snapshot: &Snapshot) -> String {
+    let wire = &snapshot.wire;
+    let (Some(_), Some(b_frames)) = (snapshot.state, wire.b_frames) else {
+        return "What is set now shows on the wire once somebody broadcasts; look-ahead never does.".into();
+    };
+    let keyframes = wire.keyframe_interval_s.map_or(String::new(), |s| format!(", a keyframe every {s:.1} s"));
+    let held = wire.held_back_ms.map_or(String::new(), |ms| format!(", {ms:.0} ms held back"));
+    format!(
+        "Now: {b_frames} B-frames{held}{keyframes} (inferred), a queue limit of {} ms. Look-ahead does not show on the wire.",
+        number(Some(snapshot.queue_limit_ms))
+    )
 }
 
 /// The upload as one band, shared out: video, audio, headroom, household. Each part has its word below it.
@@ -266,6 +309,11 @@ fn share_lines(plan: &Advice, palette: Palette, width: u16, roomy: bool) -> Vec<
             words.push_str("  ");
         }
         words.push_str(&label);
+        // Without its figure rather than with half of it.
+        if words.chars().count() > columns {
+            words.truncate(words.len() - label.len());
+            words.push_str(word);
+        }
         band.push(Span::styled(mark.to_string().repeat(wide), style));
         used += wide;
     }
@@ -347,7 +395,7 @@ fn under_cursor(
     let Some((row, column)) = preparation.cell.filter(|cell| *cell != map.recommended) else {
         let mut lines = wrapped(&format!("▸ {}.", map.reason()), width, Style::new());
         for step in map.steps().into_iter().take(if roomy { 4 } else { 1 }) {
-            lines.push(Line::styled(fit(&format!("  {step}"), width.into()), palette.faint()));
+            lines.extend(wrapped(&format!("  {step}"), width, palette.faint()));
         }
         return lines;
     };
@@ -385,7 +433,7 @@ fn setup_lines(preparation: &Preparation, palette: Palette, width: u16) -> Vec<L
         lines.extend(wrapped(AS_COMMON, width, palette.strong()));
     }
     let key = key::status(in_use.key_status());
-    lines.push(Line::styled(fit(&format!("{}: {key}.", in_use.service.name), width.into()), palette.faint()));
+    lines.extend(wrapped(&format!("{}: {key}.", in_use.service.name), width, palette.faint()));
     lines
 }
 

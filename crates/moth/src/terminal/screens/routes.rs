@@ -9,6 +9,7 @@ use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
+use unicode_width::UnicodeWidthStr;
 
 use crate::drawings::bars::{Part, Scale, series};
 use crate::measuring::servers_in_turn::Current;
@@ -18,13 +19,15 @@ use crate::system::out;
 use crate::terminal::dialogs::Dialog;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::model::Model;
+use crate::terminal::parts::carried::{carried, carried_sentence};
 use crate::terminal::parts::lane::EIGHTHS;
+use crate::terminal::parts::scroll::Scroll;
 use crate::terminal::preparation::{Preparation, TestUnderWay};
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
 use crate::terminal::style::format::{fit, wrap};
 use crate::terminal::style::palette::{Palette, grade_mark};
-use crate::terminal::style::paragraphs::paint;
+use crate::terminal::style::paragraphs::{paint, wrapped};
 use crate::terminal::wish::Wish;
 use crossterm::event::KeyCode;
 use moth_core::Snapshot;
@@ -39,9 +42,9 @@ const SECONDS: usize = 24;
 pub(in crate::terminal) const SCREEN: Screen =
     Screen { name: "Routes", draw, keys, help, exports, key, turned_to: nothing_else };
 
-fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, palette, .. }: Shown<'_>) {
+fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: Shown<'_>) {
     match &model.preparation {
-        Some(preparation) => draw_routes(frame, inner(area), preparation, palette),
+        Some(preparation) => draw_routes(frame, inner(area), (preparation, snapshot, &model.scroll), palette),
         None => without_a_setup(frame, area, model.replay.is_some()),
     }
 }
@@ -133,36 +136,40 @@ fn pick(preparation: &mut Preparation, is_on_air: bool) -> Reaction {
     }
 }
 
-fn draw_routes(frame: &mut Frame<'_>, area: Rect, preparation: &Preparation, palette: Palette) {
+fn draw_routes(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    (preparation, snapshot, scroll): (&Preparation, &Snapshot, &Scroll),
+    palette: Palette,
+) {
     let servers = u16::try_from(preparation.in_use.service.servers.len()).unwrap_or(u16::MAX);
     let roomy = area.height >= servers.saturating_mul(3) + 16;
     let rows_each = if roomy { 3 } else { 1 };
-    let line_rows = line_lines(preparation, palette, area.width).len().min(if roomy { 9 } else { 5 });
+    let told = line_lines((preparation, snapshot), palette, area.width);
+    let asked = asked(preparation, palette, area.width);
+    let line_rows = told.len().min(if roomy { 9 } else { 5 });
+    // However many servers there are, the line has its rows.
+    let most = area.height.saturating_sub(2 + 5 + u16::try_from(line_rows).unwrap_or(5)).max(3);
     let [head, _, ruler, list, verdict, closer, _, line] = Layout::vertical([
-        Constraint::Length(1),
+        Constraint::Length(u16::try_from(asked.len()).unwrap_or(1)),
         Constraint::Length(u16::from(roomy)),
         Constraint::Length(1),
-        Constraint::Length(servers.saturating_mul(rows_each)),
+        Constraint::Length(servers.saturating_mul(rows_each).min(most)),
         Constraint::Length(if roomy { 2 } else { 5 }),
         Constraint::Min(0),
         Constraint::Length(u16::from(roomy)),
         Constraint::Length(u16::try_from(line_rows).unwrap_or(5)),
     ])
     .areas(area);
-    frame.render_widget(asked(preparation, palette, area.width), head);
-    servers_on_a_scale(frame, ruler, list, preparation, palette, roomy);
+    paint(frame, head, asked);
+    servers_on_a_scale(frame, ruler, list, (preparation, snapshot), palette, roomy);
     says(frame, verdict, preparation, palette, roomy);
     second_by_second(frame, closer, preparation, palette);
-    for (row, text) in line_lines(preparation, palette, area.width).into_iter().take(line_rows).enumerate() {
-        let y = line.y + u16::try_from(row).unwrap_or(0);
-        if y < line.bottom() {
-            frame.render_widget(text, Rect { y, height: 1, ..line });
-        }
-    }
+    scroll.paint(frame, line, told, palette);
 }
 
 /// What is asked of the servers, and of which line the figures are.
-fn asked(preparation: &Preparation, palette: Palette, width: u16) -> Line<'static> {
+fn asked(preparation: &Preparation, palette: Palette, width: u16) -> Vec<Line<'static>> {
     let wanted = preparation.in_use.wanted();
     let when = match (&preparation.tested, preparation.running) {
         (_, TestUnderWay::Routes) => preparation.test.as_ref().map_or_else(String::new, |test| {
@@ -186,18 +193,24 @@ fn asked(preparation: &Preparation, palette: Palette, width: u16) -> Line<'stati
         wanted.headroom,
         preparation.seconds()
     );
-    let room = usize::from(width).saturating_sub(text.chars().count());
-    Line::from(vec![Span::styled(text, palette.strong()), Span::styled(fit(&when, room), palette.faint())])
+    if text.width() + when.width() <= usize::from(width) {
+        return vec![Line::from(vec![Span::styled(text, palette.strong()), Span::styled(when, palette.faint())])];
+    }
+    let mut lines = wrapped(&text, width, palette.strong());
+    lines.extend(wrapped(&when, width, palette.faint()));
+    lines
 }
 
 fn servers_on_a_scale(
     frame: &mut Frame<'_>,
     ruler: Rect,
     list: Rect,
-    preparation: &Preparation,
+    (preparation, snapshot): (&Preparation, &Snapshot),
     palette: Palette,
     roomy: bool,
 ) {
+    // Of a server that was not tested, what the broadcast itself has shown.
+    let on_air = snapshot.state.and(carried(snapshot));
     let wanted = preparation.in_use.wanted();
     let need = wanted.headroom.needed_for(wanted.planned);
     let with_seconds = list.width >= 118;
@@ -219,19 +232,23 @@ fn servers_on_a_scale(
     frame.render_widget(top, ruler);
     let ranking = preparation.ranking();
     let rows_each = if roomy { 3 } else { 1 };
-    for (row, index) in preparation.order().into_iter().enumerate() {
+    // The cursor stays in sight.
+    let room = usize::from(list.height) / rows_each;
+    let first = (preparation.cursor + 1).saturating_sub(room);
+    for (row, index) in preparation.order().into_iter().enumerate().skip(first) {
         let server = &preparation.in_use.service.servers[index];
         let result = results.iter().find(|r| r.server == server.name);
         let testing = current.filter(|c| c.server == server.name);
         let place =
             ranking.as_ref().and_then(|ranking| preparation.place(ranking, &server.name)).filter(|_| testing.is_none());
-        let y = list.y + u16::try_from(row * rows_each).unwrap_or(u16::MAX);
+        let y = list.y.saturating_add(u16::try_from((row - first) * rows_each).unwrap_or(u16::MAX));
         if y >= list.bottom() {
             return;
         }
         let at_cursor = row == preparation.cursor;
         let name_style = if at_cursor { palette.key() } else { palette.strong() };
         let chosen = if preparation.chosen.get(index) == Some(&true) { '●' } else { '○' };
+        let is_on_air = on_air.is_some() && snapshot.server == server.name && result.is_none();
         let in_use = if preparation.in_use.setup.server.to_string() == server.name { '◆' } else { ' ' };
         let region = server.region.clone().unwrap_or_default();
         let name = format!(" {} ", fit(&server.name, 13));
@@ -248,6 +265,7 @@ fn servers_on_a_scale(
                 (so_far.best().map_or(*now, |b| b.p5).min(*now), best.sustained.max(*now))
             }
             (_, Some(best)) => (best.p5, best.sustained),
+            _ if is_on_air => on_air.map_or((Bitrate::ZERO, Bitrate::ZERO), |carried| (carried, carried)),
             _ => (Bitrate::ZERO, Bitrate::ZERO),
         };
         let tone = place.map_or(palette.quantity(), |place| palette.grade(place.grade));
@@ -264,6 +282,7 @@ fn servers_on_a_scale(
             (None, Some(place)) => {
                 (format!(" {} {}", grade_mark(place.grade), place.grade.word()), palette.grade(place.grade))
             }
+            (None, None) if is_on_air => (" on air".to_owned(), palette.faint()),
             (None, None) => (" · untested".to_owned(), palette.faint()),
         };
         spans.push(Span::styled(format!("{:GRADES$}", fit(&state, GRADES)), state_style));
@@ -279,6 +298,9 @@ fn servers_on_a_scale(
             let told = match (testing, place) {
                 (Some(current), _) => trips(&current.so_far),
                 (None, Some(place)) => sentence_with_before(preparation, place),
+                (None, None) if is_on_air => on_air.map_or_else(String::new, |carried| {
+                    format!("not tested; this broadcast was carried to it at {carried} for 10 s and more (measured): it takes at least that")
+                }),
                 (None, None) => String::new(),
             };
             let indent = Rect { x: list.x + NAMES as u16, width: list.width.saturating_sub(NAMES as u16), ..list };
@@ -444,7 +466,7 @@ fn says(frame: &mut Frame<'_>, area: Rect, preparation: &Preparation, palette: P
 }
 
 /// The line: what is around it, and what it carries.
-fn line_lines(preparation: &Preparation, palette: Palette, width: u16) -> Vec<Line<'static>> {
+fn line_lines((preparation, snapshot): (&Preparation, &Snapshot), palette: Palette, width: u16) -> Vec<Line<'static>> {
     let columns = usize::from(width);
     let heading = |text: String| {
         Line::from(vec![Span::styled("the line  ", palette.strong()), Span::styled(text, palette.faint())])
@@ -456,7 +478,9 @@ fn line_lines(preparation: &Preparation, palette: Palette, width: u16) -> Vec<Li
         || "l measures it against the server under the cursor".into(),
         |(a, n)| surroundings::words(a, &n),
     );
-    lines.push(heading(fit(&told, columns.saturating_sub(10))));
+    let mut rows = wrap(&told, columns.saturating_sub(10)).into_iter();
+    lines.push(heading(rows.next().unwrap_or_default()));
+    lines.extend(rows.map(|row| Line::styled(format!("          {row}"), palette.faint())));
     if let (TestUnderWay::Line, now) = (preparation.running, preparation.line) {
         let told = match now.map(|now| (now.phase, now)) {
             None | Some((LinePhase::Connecting, _)) => "connecting".to_owned(),
@@ -472,8 +496,17 @@ fn line_lines(preparation: &Preparation, palette: Palette, width: u16) -> Vec<Li
         lines.push(Line::styled(format!("          {told}"), palette.quantity()));
         return lines;
     }
-    let Some(reading) = &preparation.reading else { return lines };
     let indent = |text: String, style: Style| Line::styled(format!("          {text}"), style);
+    let Some(reading) = &preparation.reading else {
+        let said = preparation
+            .said_upload
+            .map(|rate| format!("By your figure the upload sustains {rate}; nothing measured it."));
+        let bounds = carried_sentence(snapshot).into_iter().chain(said);
+        lines.extend(
+            bounds.flat_map(|told| wrap(&told, columns.saturating_sub(10))).map(|row| indent(row, Style::new())),
+        );
+        return lines;
+    };
     let bloat = reading.bufferbloat_ms.zip(reading.buffer).map_or_else(String::new, |(ms, buffer)| {
         let rpm = reading.rpm.map_or_else(String::new, |rpm| format!(", {rpm} round trips a minute under load"));
         format!("; {ms:.0} ms of bufferbloat ({} buffer){rpm}", buffer.word())

@@ -5,8 +5,9 @@ use std::time::Duration;
 
 use crossterm::event::KeyCode;
 use moth_core::history::Second;
+use moth_core::sentence::capitalised;
 use moth_core::signal::{Figured, Scale, Signal};
-use moth_core::suspects::{Cause, Fault, Weighed};
+use moth_core::suspects::{Cause, Evidence, Fault, Weighed};
 use moth_core::{Origin, Snapshot};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
@@ -14,6 +15,7 @@ use ratatui::text::{Line, Span};
 
 use super::{machine, watch};
 use crate::measuring::tester::Handshakes;
+use crate::terminal::dialogs::Dialog;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::model::Model;
 use crate::terminal::parts::lane::{Columns, Kind, Lane, draw_lane, plain_above, top_of, value_in};
@@ -28,6 +30,10 @@ use crate::terminal::style::palette::Palette;
 /// Columns for a suspect's name and share, and for the newest value at the right. Ours.
 const NAMES: u16 = 40;
 const VALUES: u16 = 15;
+
+/// A sign that weighs less, in bans, is not worth a row. Ours.
+const LIGHT: f64 = 0.05;
+const NOTHING_KNOWN: &str = "nothing is known for or against it";
 
 /// The stages one may ask about.
 const STAGES: [Fault; 3] = [Fault::Network, Fault::Encoder, Fault::Rendering];
@@ -91,7 +97,10 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
     let stage = stage_shown(model, snapshot);
     let (is_guilty, weighed) = weighed(snapshot, stage);
     let chosen = model.suspects.row.min(weighed.len().saturating_sub(1));
-    let foot = if area.height >= 34 { 13 } else { 8 };
+    // With little room the table takes what it needs, and the evidence the rest.
+    let rows = u16::try_from(weighed.len()).unwrap_or(u16::MAX).saturating_add(3);
+    let is_tight = area.height < 34;
+    let foot = if is_tight { area.height.saturating_sub(3 + rows).max(8) } else { 13 };
     let [head, table, detail] =
         Layout::vertical([Constraint::Length(3), Constraint::Min(8), Constraint::Length(foot)]).areas(area);
     draw_head(frame, head, (palette, looks_back_at), snapshot, (stage, is_guilty));
@@ -101,7 +110,7 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
 }
 
 fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
-    let mut keys = vec![("↑↓", "suspect"), ("f", "stage")];
+    let mut keys = vec![("↑↓", "suspect"), ("f", "stage"), ("i", "in full")];
     keys.extend(model.takes_changes().then_some(("t", "test")));
     keys.push(("←→", "look back"));
     keys.extend(watch::way_back(model));
@@ -111,6 +120,7 @@ fn keys(Shown { model, .. }: Shown<'_>) -> Keys {
 
 fn help(Shown { model, .. }: Shown<'_>, mut help: HelpLines<'_>) {
     help.key("↑ ↓", "the suspect whose evidence is shown");
+    help.key("i", "all that is known for and against it, in full");
     help.key("f", "the suspects of another stage: network, encoder, rendering");
     if model.takes_changes() {
         help.key("t", "test: a handshake with each server; or a look at the machine");
@@ -155,11 +165,45 @@ fn key(model: &mut Model, code: KeyCode) -> Reaction {
             view.stage = Some(STAGES[(at + 1) % STAGES.len()]);
             view.row = 0;
         }
+        KeyCode::Char('i') => return in_full(model, &snapshot, stage),
         KeyCode::Char('t') => return test_suspects(model, stage),
         // What can be done, and looking back, are as on Watch.
         other => return watch::key(model, other),
     }
     Reaction::none()
+}
+
+/// All evidence on the suspect under the cursor.
+fn in_full(model: &Model, snapshot: &Snapshot, stage: Fault) -> Reaction {
+    let (_, weighed) = weighed(snapshot, stage);
+    let Some(suspect) = weighed.get(model.suspects.row.min(weighed.len().saturating_sub(1))) else {
+        return Reaction::tell("nothing is known of any suspect yet");
+    };
+    let mut told = vec![format!("{}:", capitalised(suspect.cause.words()))];
+    told.extend(suspect.evidence.iter().map(|evidence| {
+        let (word, strength) = (direction(evidence), strength(evidence));
+        let origin = evidence.origin.map_or(String::new(), |origin| format!(" ({})", origin.word()));
+        format!("{word}{strength:<4}{}{origin}", evidence.text)
+    }));
+    if suspect.evidence.is_empty() {
+        told.push(NOTHING_KNOWN.into());
+    }
+    if let Some(suspect) = snapshot.verdict.suspects.iter().find(|s| s.fault == stage) {
+        told.extend(Some(suspect.would_change.clone()).filter(|text| !text.is_empty()));
+    }
+    Reaction::open(Dialog::Evidence(told))
+}
+
+fn direction(evidence: &Evidence) -> &'static str {
+    if evidence.bans >= 0.0 { "for     " } else { "against " }
+}
+
+/// Three marks are a sign that makes it about thirty times likelier, or less likely.
+fn strength(evidence: &Evidence) -> String {
+    if evidence.bans.abs() < LIGHT {
+        return "·".into();
+    }
+    "▪".repeat((evidence.bans.abs() / 0.5).ceil().clamp(1.0, 3.0) as usize)
 }
 
 /// Finds out more: a handshake with each server, or a look at the whole machine.
@@ -228,11 +272,9 @@ fn draw_table(
     stage: Fault,
     (weighed, chosen, is_guilty): (&[Weighed], usize, bool),
 ) {
-    // With little room the names are cut, not the time.
-    let names = if area.width < 110 { NAMES - 12 } else { NAMES };
-    let plot = Rect { x: area.x + names, width: area.width.saturating_sub(names + VALUES), ..area };
+    let plot = Rect { x: area.x + NAMES, width: area.width.saturating_sub(NAMES + VALUES), ..area };
     let columns = Columns::new(snapshot, view, plot.width.into());
-    view.note_shown(columns.span(), plot, columns.per());
+    view.note_shown(columns.span(), plot, columns.scale());
     let count = u16::try_from(weighed.len()).unwrap_or(1).max(1);
     let rows = (area.height.saturating_sub(3) / count).clamp(1, 4);
     let buffer = frame.buffer_mut();
@@ -243,7 +285,9 @@ fn draw_table(
     buffer.set_string(area.x, area.y, format!("frames {}", loss.name), palette.fault(stage));
     draw_lane(buffer, Rect { height: 1, ..plot }, palette, (&loss, 1.0), &columns);
     let mut y = area.y + 1;
-    for (i, suspect) in weighed.iter().enumerate() {
+    // The one whose evidence is shown stays in sight.
+    let in_sight = usize::from(area.height.saturating_sub(3) / rows);
+    for (i, suspect) in weighed.iter().enumerate().skip((chosen + 1).saturating_sub(in_sight.max(1))) {
         if y + rows + 2 > area.bottom() {
             break;
         }
@@ -258,14 +302,14 @@ fn draw_table(
         } else {
             ratatui::style::Style::new()
         };
-        buffer.set_string(area.x, y, fit(&name, usize::from(names) - 1), style);
+        buffer.set_string(area.x, y, fit(&name, usize::from(NAMES) - 1), style);
         let top = top_of(&lane, &columns);
         if rows > 1 {
             let top = f64::from(top);
             // Of what was nothing all along there is no scale.
             let scale = if top < 2.0 { String::new() } else { format!(", up to {} {}", number(Some(top)), lane.unit) };
             let scale = format!("{}{scale}", lane.name);
-            buffer.set_string(area.x + 8, y + 1, fit(&scale, usize::from(names) - 9), palette.faint());
+            buffer.set_string(area.x + 8, y + 1, fit(&scale, usize::from(NAMES) - 9), palette.faint());
         }
         draw_lane(buffer, strip, palette, (&lane, top), &columns);
         let value = newest(&lane, view.cursor, snapshot);
@@ -292,18 +336,22 @@ fn draw_detail(
     let mut lines = Vec::new();
     if let Some(suspect) = chosen {
         lines.push(Line::styled(format!("Evidence on: {}", suspect.cause.words()), palette.strong()));
-        for evidence in suspect.evidence.iter().filter(|e| e.bans.abs() >= 0.05).take(6) {
-            // Three marks are a sign that makes it about thirty times likelier, or less likely.
-            let strength = "▪".repeat((evidence.bans.abs() / 0.5).ceil().clamp(1.0, 3.0) as usize);
-            let word = if evidence.bans >= 0.0 { "for     " } else { "against " };
-            lines.push(Line::from(vec![
-                Span::styled(format!("{word}{strength:<4}"), palette.faint()),
-                Span::raw(fit(&evidence.text, width.saturating_sub(24))),
-                Span::styled(format!("  {}", evidence.origin.map_or("", |origin| origin.word())), palette.faint()),
-            ]));
+        for evidence in suspect.evidence.iter().filter(|e| e.bans.abs() >= LIGHT).take(6) {
+            let (word, strength) = (direction(evidence), strength(evidence));
+            let origin = evidence.origin.map_or("", |origin| origin.word());
+            let mut rows = wrap(&evidence.text, width.saturating_sub(24)).into_iter().enumerate().peekable();
+            while let Some((n, row)) = rows.next() {
+                let lead = if n == 0 { format!("{word}{strength:<4}") } else { " ".repeat(12) };
+                let origin = if rows.peek().is_none() { format!("  {origin}") } else { String::new() };
+                lines.push(Line::from(vec![
+                    Span::styled(lead, palette.faint()),
+                    Span::raw(row),
+                    Span::styled(origin, palette.faint()),
+                ]));
+            }
         }
         if suspect.evidence.is_empty() {
-            lines.push(Line::styled("nothing is known for or against it", palette.faint()));
+            lines.push(Line::styled(NOTHING_KNOWN, palette.faint()));
         }
     }
     let suspect = snapshot.verdict.suspects.iter().find(|s| s.fault == stage);

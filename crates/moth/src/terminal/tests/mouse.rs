@@ -32,9 +32,9 @@ async fn it_turns_to_screens_presses_keys_and_goes_along_time() {
     assert_eq!(app.model.suspects.row, 1);
     press(&mut app, KeyCode::Char('1'));
     let shown = drawn(&app, 158, 47);
-    // The tenth column of the lanes is the tenth second.
+    // A second takes four columns while there are few.
     let (_, row) = place(&shown, "round trip");
-    click(&mut app, (13 + 10, row));
+    click(&mut app, (13 + 4 * 10 + 3, row));
     assert_eq!(app.model.view.cursor, Some(10));
     mouse(&mut app, MouseEventKind::ScrollUp, (50, row));
     assert_eq!(app.model.view.cursor, Some(9));
