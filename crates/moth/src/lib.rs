@@ -42,6 +42,7 @@ use outlets::OutletPlan;
 use recordings::writer::Recording;
 use system::out::complain;
 use system::{descriptors, logging};
+use terminal::Left;
 use terminal::first_minute::FirstMinute;
 use terminal::style::palette::Palette;
 
@@ -99,14 +100,18 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
     let Ok(Cli { command: Some(Command::Watch(watch)), .. }) = Cli::try_parse_from(["moth", "watch"]) else {
         return Err(Failure::Fault);
     };
-    let mut first = FirstMinute::open(&in_use, &watch.listen, Palette::from_environment())?;
+    let (opened, palette) = (in_use.clone(), Palette::from_environment());
+    let mut first = FirstMinute::open(&opened, &watch.listen, palette)?;
     // From here on: what is warned of while the broadcast is prepared is shown with it.
     let log = logging::to(None, false)?;
     loop {
         let Some(setup) = terminal::begin(&mut first)? else { return Ok(true) };
         in_use.setup = Some(setup);
         match commands::watch::plan(&watch, &in_use) {
-            Ok(plan) => return present(&watch.show, &in_use, plan, &log).map(|()| true),
+            Ok(plan) => match present(&watch.show, &in_use, plan, (&log, true))? {
+                Left::ForGood => return Ok(true),
+                Left::ForTheSetups => first = FirstMinute::open(&opened, &watch.listen, palette)?,
+            },
             // What stands in the way can be entered there.
             Err(failure) => first.tell(failure.to_string()),
         }
@@ -116,10 +121,16 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
 /// Begins a broadcast and shows it, on the whole screen or as lines.
 fn show(options: &ShowOptions, in_use: &SetupInUseOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
     let log = logging::to(options.log.as_deref(), options.headless)?;
-    present(options, in_use, plan()?, &log)
+    present(options, in_use, plan()?, (&log, false)).map(|_| ())
 }
 
-fn present(options: &ShowOptions, in_use: &SetupInUseOptions, plan: Plan, log: &logging::Log) -> Outcome {
+/// Puts a broadcast on; it may lead back to the list of setups.
+fn present(
+    options: &ShowOptions,
+    in_use: &SetupInUseOptions,
+    plan: Plan,
+    (log, leads_back): (&logging::Log, bool),
+) -> Result<Left, Failure> {
     let run_for = options.run_for.map(Duration::from_secs);
     let is_made_up = matches!(plan, Plan::Demo(..));
     let begin = |path| Recording::begin(path, plan.servers(), is_made_up);
@@ -132,12 +143,13 @@ fn present(options: &ShowOptions, in_use: &SetupInUseOptions, plan: Plan, log: &
         recording,
         log: kept,
         mouse: !options.no_mouse,
+        leads_back,
         outlets: OutletPlan::from(options),
         socket,
     };
     match (options.headless, options.line) {
-        (true, _) => headless::run(showing, headless::Form::Json),
-        (false, true) => headless::run(showing, headless::Form::Line),
+        (true, _) => headless::run(showing, headless::Form::Json).map(|()| Left::ForGood),
+        (false, true) => headless::run(showing, headless::Form::Line).map(|()| Left::ForGood),
         (false, false) => terminal::run(showing, &log.warnings),
     }
 }

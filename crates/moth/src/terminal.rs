@@ -114,8 +114,8 @@ pub(crate) fn begin(first: &mut FirstMinute) -> Result<Option<String>, Failure> 
 }
 
 /// Runs the full screen until it is quit or the time is over.
-pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Outcome {
-    let Showing { mut plan, run_for, recording, log, mouse, outlets, socket } = showing;
+pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Result<Left, Failure> {
+    let Showing { mut plan, run_for, recording, log, mouse, leads_back, outlets, socket } = showing;
     let before = plan.take_setup_in_use()?.map(|(in_use, folder)| Preparation::new(in_use, folder));
     let doors = plan.doors();
     let is_demo = matches!(plan, Plan::Demo(..));
@@ -129,9 +129,10 @@ pub(crate) fn run(showing: Showing, warnings: &Receiver<String>) -> Outcome {
     let mut app = App::new(banner, is_demo, Palette::from_environment())
         .with(before)
         .rehearsing_through(RehearsalPlan { doors, seed, records });
-    (app.notice, app.has_mouse) = (cut_off, mouse);
-    let (_, nr) = show(acts, app.keeping_in(log.clone()), warnings)?;
-    tell_the_end(log.as_ref(), nr)
+    (app.notice, app.has_mouse, app.model.leads_back) = (cut_off, mouse, leads_back);
+    let Shown { nr, left, .. } = show(acts, app.keeping_in(log.clone()), warnings)?;
+    tell_the_end(log.as_ref(), nr)?;
+    Ok(left)
 }
 
 /// On the terminal, the broadcast in ten lines.
@@ -163,11 +164,29 @@ pub(crate) fn rehearse(
     let scribe = log.clone().map(Scribe::begin).transpose()?;
     let first = Some(Box::new(prepared));
     let acts = Acts { live: None, first, run_for: None, recording, scribe, outlets, socket: None };
-    show(acts, app.keeping_in(log), warnings).map(|(run, _)| run)
+    show(acts, app.keeping_in(log), warnings).map(|shown| shown.run)
 }
 
-/// Shows what is put on; gives the newest rehearsal that ended, and the number of the newest broadcast that was kept.
-fn show(acts: Acts, app: App, warnings: &Receiver<String>) -> Result<(Option<Run>, Option<i64>), Failure> {
+/// How the screen was left.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Left {
+    /// That is all.
+    ForGood,
+    /// To go back to the list of setups.
+    ForTheSetups,
+}
+
+/// What is left of what was shown.
+struct Shown {
+    /// The newest rehearsal that ended.
+    run: Option<Run>,
+    /// The number of the newest broadcast that was kept.
+    nr: Option<i64>,
+    left: Left,
+}
+
+/// Shows what is put on.
+fn show(acts: Acts, app: App, warnings: &Receiver<String>) -> Result<Shown, Failure> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::NoTerminal);
     }
@@ -224,15 +243,15 @@ fn show(acts: Acts, app: App, warnings: &Receiver<String>) -> Result<(Option<Run
         keeping,
         warnings: Some(warnings),
     };
-    let outcome = operate(app.writing(chronicle), wires);
+    let left_for = operate(app.writing(chronicle), wires);
     screen_left.store(true, Ordering::Release);
     // If the broadcast already ended by itself, nobody listens to this.
     let _ = stop.send(true);
     let ended_well = broadcast.join();
-    outcome?;
+    let left = left_for?;
     let nr = ended_well.unwrap_or(Err(Failure::Fault))?;
     let newest = ended.borrow().as_ref().map(|run: &Arc<Run>| run.as_ref().clone());
-    Ok((newest.filter(|run| run.over.is_some()), nr))
+    Ok(Shown { run: newest.filter(|run| run.over.is_some()), nr, left })
 }
 
 /// The broadcast is over. If the screen's thread does not notice, because its terminal went away in the middle of
@@ -288,7 +307,7 @@ pub(crate) struct RehearsalWires {
 }
 
 /// The screen's loop: ends when the user quits or the broadcast is over.
-pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
+pub(crate) fn operate(mut app: App, mut wires: Wires) -> Result<Left, Failure> {
     let failed = || Failure::system("the terminal could not be used");
     let went_on = signals::notice_going_on().map_err(failed())?;
     let mut device = Device::enter(app.has_mouse).map_err(failed())?;
@@ -307,7 +326,7 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
                 wavers = true;
             }
             Ok(false) => {}
-            Err(_) => return Ok(()),
+            Err(_) => return Ok(Left::ForGood),
         }
         if let Some((_, state)) = &mut wires.replay
             && state.has_changed().unwrap_or(false)
@@ -360,7 +379,7 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
         }
         let wait = if wait.is_zero() { DRAW_EACH } else { wait };
         if !device::wait_for_input(wait) {
-            return Ok(());
+            return Ok(Left::ForGood);
         }
         while event::poll(Duration::ZERO).map_err(failed())? {
             let event = event::read().map_err(failed())?;
@@ -369,7 +388,8 @@ pub(crate) fn operate(mut app: App, mut wires: Wires) -> Outcome {
                 continue;
             }
             match app.take(&event) {
-                Some(Wish::Quit) => return Ok(()),
+                Some(Wish::Quit) => return Ok(Left::ForGood),
+                Some(Wish::Setups) => return Ok(Left::ForTheSetups),
                 Some(Wish::Act(action)) => {
                     // Nobody listens only once the broadcast is over, and then the loop ends above.
                     let _ = wires.order.send(action);

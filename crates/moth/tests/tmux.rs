@@ -466,6 +466,11 @@ fn from_an_empty_home_folder_to_a_watched_broadcast_without_leaving_the_screen()
     terminal.shows("Which setup do you go live with?", 10);
     terminal.keys("Enter");
     terminal.shows("Publish to rtmp://127.0.0.1:19350/moth", 10);
+    // As long as nobody has come, the list is one key away, and the address is free for whatever is chosen there.
+    terminal.keys("g");
+    terminal.shows("Which setup do you go live with?", 10);
+    terminal.keys("Enter");
+    terminal.shows("Publish to rtmp://127.0.0.1:19350/moth", 10);
     terminal.keys("q");
     let config = std::fs::read_to_string(terminal.file("config/vigilant-moth/moth.toml")).unwrap();
     assert!(

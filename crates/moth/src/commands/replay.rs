@@ -65,7 +65,7 @@ pub fn run(options: &ReplayOptions) -> Outcome {
         keeping: None,
         replay: Some((order, told)),
     };
-    operate(app, wires)
+    operate(app, wires).map(|_| ())
 }
 
 fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> Outcome {

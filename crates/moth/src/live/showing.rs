@@ -20,6 +20,8 @@ pub struct Showing {
     pub log: Option<LogPlan>,
     /// The mouse does what keys do.
     pub mouse: bool,
+    /// The list of setups led to it, and is where one may go back to.
+    pub leads_back: bool,
     /// Who else is told.
     pub outlets: OutletPlan,
     /// Where `moth tell` reaches it; the usual place, if not given.

@@ -19,6 +19,10 @@ pub fn one_line(snapshot: &Snapshot) -> String {
         let cause = verdict.cause.map_or("cause unknown", |cause| cause.words());
         told.push(format!("{}: {cause}", verdict.fault.word()));
     }
+    for other in verdict.others() {
+        let cause = other.cause.map_or("cause unknown", |cause| cause.words());
+        told.push(format!("also {}: {cause}", other.fault.word()));
+    }
     let losses = || snapshot.journey.iter().filter(|stage| stage.fault != Fault::None).map(|stage| stage.lost_now);
     if state == State::Losing {
         let lost: u64 = losses().filter_map(|lost| lost.value).sum();

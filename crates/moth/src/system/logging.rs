@@ -59,7 +59,7 @@ struct ToScreen(SyncSender<String>);
 impl<S: Subscriber> Layer<S> for ToScreen {
     fn on_event(&self, event: &Event<'_>, _: Context<'_, S>) {
         // What the relay sees of the server is on the screen as it is.
-        if !event.metadata().target().starts_with("moth::") {
+        if event.metadata().target().starts_with("moth_relay::") || !event.metadata().target().starts_with("moth") {
             return;
         }
         let mut sentence = Sentence::default();

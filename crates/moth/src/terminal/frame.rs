@@ -113,7 +113,11 @@ fn header(frame: &mut Frame<'_>, area: Rect, screen: &Screen, shown: Shown<'_>) 
     let made_up = rest.rsplit_once(',').map_or(String::new(), |(_, made_up)| format!("{what},{made_up}"));
     let fits = |name: &str| !name.is_empty() && used + name.width() <= room;
     let name = match model.replay {
-        None => [name.as_str(), &made_up, what].into_iter().find(|name| fits(name)).unwrap_or_default().to_owned(),
+        None => {
+            let least = what.split(',').next().unwrap_or_default();
+            let candidates = [name.as_str(), &made_up, what, least];
+            candidates.into_iter().find(|name| fits(name)).unwrap_or(least).to_owned()
+        }
         Some(_) => name,
     };
     left.push(Span::styled(name, palette.fault(Fault::Encoder)));
@@ -173,8 +177,7 @@ fn replay_words(file: &str, state: &ReplayState, snapshot: &Snapshot) -> String 
 fn footer(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_>) {
     let palette = app.palette;
     if let Some(notice) = app.notice.as_ref().or(app.warnings.front()) {
-        frame.render_widget(Line::styled(fit(&format!(" {notice}"), area.width.into()), palette.strong()), area);
-        return;
+        return foot::tell(frame, area, palette, notice);
     }
     let mut keys: Keys = vec![("?", if area.width < 110 { "keys" } else { "keys and words" })];
     if app.is_replay() {

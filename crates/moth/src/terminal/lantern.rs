@@ -75,11 +75,20 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
         Some(text) if inner.height > 3 => letters::wrapped(text, inner.width, inner.height / 3),
         _ => (Vec::new(), 1),
     };
+    let others = also(snapshot, palette);
+    let (also, also_row) = match &others {
+        Some((text, _)) if inner.height > 5 => letters::wrapped(text, inner.width, inner.height / 4),
+        _ => (Vec::new(), 1),
+    };
+    let also_rows = u16::try_from(also.len()).unwrap_or(1).min(inner.height / 4) * also_row;
     let action_rows = u16::try_from(action.len()).unwrap_or(1).min(inner.height / 3) * row;
     let gaps = if is_roomy { 2 } else { 0 };
-    let most = inner.height.saturating_sub(said_rows + action_rows + gaps);
+    let most = inner.height.saturating_sub(said_rows + action_rows + also_rows + gaps);
     let mut y = inner.y;
     y += letters::fill(frame, Rect { height: most, ..inner }, word(snapshot), tone.add_modifier(Modifier::BOLD));
+    if let Some((_, tone)) = others {
+        y = lines_of_letters(frame, Rect { y, height: also_rows, ..inner }, (&also, also_row), tone);
+    }
     y += u16::from(is_roomy);
     let is_cut = sentence.len() > usize::from(said_rows);
     for (n, line) in sentence.into_iter().take(said_rows.into()).enumerate() {
@@ -89,16 +98,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
         y += 1;
     }
     y += u16::from(is_roomy);
-    for text in action.iter().take((action_rows / row).into()) {
-        let height = row.min(area.bottom().saturating_sub(y));
-        let place = Rect { y, height, ..inner };
-        if row > 1 {
-            letters::draw_small(frame, place, text, palette.strong());
-        } else {
-            frame.render_widget(Line::styled(text.as_str(), palette.strong()), place);
-        }
-        y += height;
-    }
+    lines_of_letters(frame, Rect { y, height: action_rows, ..inner }, (&action, row), palette.strong());
     let bottom = |up: u16| Rect { y: area.bottom().saturating_sub(up).max(area.y), height: 1, ..area };
     if is_roomy {
         lane(frame, Rect { height: LANE_ROWS, ..bottom(2 + LANE_ROWS) }, snapshot, palette);
@@ -110,6 +110,29 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
         Some(dialog) => drawn::draw(frame, area, dialog, app.screen, shown),
         None => footer(frame, bottom(1), app),
     }
+}
+
+/// What is at fault as well, while frames are lost: in the order of harm, in the colour of the worst of them.
+fn also(snapshot: &Snapshot, palette: Palette) -> Option<(String, Style)> {
+    let others = snapshot.verdict.others();
+    let worst = others.first().filter(|_| snapshot.viewers_state() == Some(State::Losing))?;
+    let names: Vec<String> = others.iter().map(|suspect| suspect.fault.word().to_uppercase()).collect();
+    Some((format!("+ {}", names.join(" + ")), palette.fault(worst.fault)))
+}
+
+/// Draws lines, each so many rows high; gives where they end.
+fn lines_of_letters(frame: &mut Frame<'_>, area: Rect, (lines, row): (&[String], u16), style: Style) -> u16 {
+    let mut y = area.y;
+    for text in lines.iter().take((area.height / row.max(1)).into()) {
+        let place = Rect { y, height: row, ..area }.intersection(frame.area());
+        if row > 1 {
+            letters::draw_small(frame, place, text, style);
+        } else {
+            frame.render_widget(Line::styled(text.as_str(), style), place);
+        }
+        y += row;
+    }
+    y
 }
 
 /// What Enter does; `None` if it does nothing.
@@ -152,8 +175,11 @@ fn lane(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, palette: Palette
         let slice = Slice::of(&seconds);
         let style = evenings::tone(slice, palette);
         let mut put = |row: u16, symbol: &str| {
-            if let Some(cell) = frame.buffer_mut().cell_mut((area.x + column, area.y + row)) {
-                cell.set_symbol(symbol).set_style(if symbol == "█" { letters::solid(style) } else { style });
+            let place = (area.x + column, area.y + row);
+            if symbol == "█" {
+                letters::fill_cell(frame.buffer_mut(), place, style);
+            } else if let Some(cell) = frame.buffer_mut().cell_mut(place) {
+                cell.set_symbol(symbol).set_style(style);
             }
         };
         if area.height < LANE_ROWS || slice.badness() == 0 {
@@ -180,8 +206,7 @@ fn times(frame: &mut Frame<'_>, area: Rect, palette: Palette) {
 fn footer(frame: &mut Frame<'_>, area: Rect, app: &App) {
     let palette = app.palette;
     if let Some(notice) = app.notice.as_ref().or(app.warnings.front()) {
-        frame.render_widget(Line::styled(fit(&format!(" {notice}"), area.width.into()), palette.strong()), area);
-        return;
+        return foot::tell(frame, area, palette, notice);
     }
     let mut keys = Vec::new();
     if let Some(proposal) = proposal(&app.model) {

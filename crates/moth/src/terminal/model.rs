@@ -11,6 +11,7 @@ use moth_drawing::evening::Evening;
 
 use super::hits::Hits;
 use super::logbook_view::LogbookView;
+use super::parts::machine_lanes::Cores;
 use super::parts::scroll::Scroll;
 use super::parts::time_view::TimeView;
 use super::preparation::Preparation;
@@ -34,6 +35,8 @@ pub(super) struct Model {
     pub snapshot: Option<Arc<Snapshot>>,
     /// Which seconds are looked at.
     pub view: TimeView,
+    /// How busy each core was.
+    pub cores: Cores,
     /// Which suspects are looked at.
     pub suspects: SuspectView,
     /// What is done before going live; `None` without a setup.
@@ -50,6 +53,8 @@ pub(super) struct Model {
     pub is_made_up: bool,
     /// Past broadcasts.
     pub logbook: LogbookView,
+    /// The list of setups led here, and is where one may go back to.
+    pub leads_back: bool,
     /// What answers to the mouse.
     pub hits: Hits,
     /// The text of a screen, and that of what lies over it.
@@ -86,6 +91,7 @@ impl Model {
             is_demo,
             snapshot: None,
             view: TimeView::default(),
+            cores: Cores::default(),
             suspects: SuspectView::default(),
             preparation: None,
             replay: None,
@@ -94,6 +100,7 @@ impl Model {
             began: None,
             is_made_up: false,
             logbook: LogbookView::default(),
+            leads_back: false,
             hits: Hits::default(),
             scroll: Scroll::default(),
             dialog_scroll: Scroll::default(),
@@ -194,6 +201,9 @@ impl Model {
             // Another broadcast began in the place of the one before.
             (self.began, self.view.cursor) = (None, None);
             self.looked.take();
+        }
+        if let Some(snapshot) = &snapshot {
+            self.cores.take(snapshot);
         }
         self.snapshot = snapshot.or(self.snapshot.take());
     }

@@ -11,6 +11,7 @@ pub(super) mod lane;
 pub(super) mod lanes;
 pub(super) mod letters;
 pub(super) mod load;
+pub(super) mod machine_lanes;
 pub(super) mod rehearsal_heading;
 pub(super) mod rungs;
 pub(super) mod scroll;

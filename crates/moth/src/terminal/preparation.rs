@@ -61,6 +61,8 @@ pub struct Preparation {
     pub(super) history: History,
     pub(super) running: TestUnderWay,
     pub(super) check: Option<Arc<Check>>,
+    /// When the machine was looked at.
+    pub(super) checked: Option<Timestamp>,
     /// What the upload sustains, as the user says; nothing is kept of it.
     pub(super) said_upload: Option<Bitrate>,
     /// How soon each server answered when it was asked last.
@@ -90,6 +92,7 @@ impl Preparation {
             history,
             running: TestUnderWay::Nothing,
             check: None,
+            checked: None,
             said_upload: None,
             asked: None,
             cell: None,
@@ -284,7 +287,7 @@ impl Preparation {
             TestNews::Machine(outcome) => {
                 self.running = TestUnderWay::Nothing;
                 match outcome {
-                    Ok(check) => self.check = Some(check),
+                    Ok(check) => (self.check, self.checked) = (Some(check), Some(now)),
                     Err(why) => return Some(why),
                 }
             }

@@ -572,8 +572,8 @@ async fn the_machine_is_looked_at_when_one_first_asks() {
     let mut app = preparing();
     let wish = type_char(&mut app, '6');
     carry_out(&mut app, wish, idle).await;
-    insta::assert_snapshot!("machine_100x30", drawn(&app, 100, 30));
-    insta::assert_snapshot!("machine_80x24", drawn(&app, 80, 24));
+    insta::assert_snapshot!("machine_100x30", steady(&drawn(&app, 100, 30)));
+    insta::assert_snapshot!("machine_80x24", steady(&drawn(&app, 80, 24)));
     // On air its load is read anew above: what was found of it before says nothing now.
     let before = drawn(&app, 100, 40);
     assert!(before.contains(" GPU  ") && before.contains("Close stitch-mosaic."), "{before}");

@@ -12,6 +12,8 @@ use crate::recordings::player::ReplayOrder;
 pub enum Wish {
     /// To leave.
     Quit,
+    /// To go back to the list of setups.
+    Setups,
     /// Something done to the broadcast.
     Act(Action),
     /// Something found out, or the end of it.

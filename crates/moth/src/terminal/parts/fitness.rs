@@ -6,10 +6,12 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
+use crate::system::out::date;
 use crate::terminal::parts::scroll::Scroll;
 use crate::terminal::preparation::{Preparation, TestUnderWay};
 use crate::terminal::style::format::{fit, wrap};
 use crate::terminal::style::palette::{Palette, weight_mark};
+use crate::terminal::style::paragraphs::wrapped;
 
 /// Columns for a finding's mark, weight and subject. Ours.
 const SUBJECTS: usize = 24;
@@ -29,6 +31,10 @@ pub(in crate::terminal) fn draw(
             let check = &if is_on_air { check.lasting() } else { check.as_ref().clone() };
             let told = check.sentence();
             let told = if is_on_air { format!("Beside its load: {}", lowered(&told)) } else { told };
+            // What is above is now; this is as old as it is.
+            let when =
+                preparation.checked.map_or(String::new(), |at| format!(" Looked at {}; r looks again.", date(at)));
+            let told = format!("{told}{when}");
             lines.extend(findings(check, told, palette, area.width));
         }
     }
@@ -43,7 +49,8 @@ fn lowered(sentence: &str) -> String {
 
 fn findings(check: &Check, told: String, palette: Palette, width: u16) -> Vec<Line<'static>> {
     let columns = usize::from(width).saturating_sub(SUBJECTS);
-    let mut lines = vec![Line::styled(told, palette.strong()), Line::default()];
+    let mut lines = wrapped(&told, width, palette.strong());
+    lines.push(Line::default());
     for finding in &check.findings {
         let style = palette.weight(finding.weight);
         let subject = format!("{} {:6} {}", weight_mark(finding.weight), finding.weight.word(), finding.subject);

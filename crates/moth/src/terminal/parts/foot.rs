@@ -3,8 +3,10 @@
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
+use ratatui::widgets::Clear;
 
 use crate::terminal::hits::{Hit, Hits, key_named};
+use crate::terminal::style::format::wrap;
 use crate::terminal::style::palette::Palette;
 
 /// Between two keys.
@@ -34,4 +36,15 @@ pub(in crate::terminal) fn draw(
         spans.extend(pair);
     }
     frame.render_widget(Line::from(spans), area);
+}
+
+/// Something that is said in the place of the keys: all of it, in as many rows as it takes.
+pub(in crate::terminal) fn tell(frame: &mut Frame<'_>, area: Rect, palette: Palette, what: &str) {
+    let rows = wrap(what, usize::from(area.width.saturating_sub(2)).max(1));
+    let height = u16::try_from(rows.len()).unwrap_or(u16::MAX).min(area.bottom());
+    let place = Rect { y: area.bottom() - height, height, ..area };
+    frame.render_widget(Clear, place);
+    for (y, row) in (place.y..place.bottom()).zip(rows) {
+        frame.render_widget(Line::styled(format!(" {row}"), palette.strong()), Rect { y, height: 1, ..place });
+    }
 }

@@ -158,7 +158,7 @@ pub(in crate::terminal) fn draw_lane(
                     // One lost frame is seen; a full bar is half of 60 frames/s gone.
                     Some(n) => {
                         let eighths = (n as usize).div_ceil(4).clamp(1, 8);
-                        put(buffer, x, strip.y, EIGHTHS[eighths], palette.fault(*fault));
+                        draw_bar(buffer, strip, x, eighths as f32 / 8.0, palette.fault(*fault));
                     }
                 }
             }
@@ -236,7 +236,7 @@ pub(super) fn put(buffer: &mut Buffer, x: u16, y: u16, c: char, style: Style) {
 }
 
 /// A bar from the strip's foot; anything above nothing is seen.
-fn draw_bar(buffer: &mut Buffer, strip: Rect, x: u16, share: f32, style: Style) {
+pub(super) fn draw_bar(buffer: &mut Buffer, strip: Rect, x: u16, share: f32, style: Style) {
     let full = f32::from(strip.height) * 8.0;
     let mut eighths = (share.clamp(0.0, 1.0) * full).round() as usize;
     if share > 0.0 {
@@ -244,9 +244,11 @@ fn draw_bar(buffer: &mut Buffer, strip: Rect, x: u16, share: f32, style: Style) 
     }
     for row in 0..strip.height {
         let here = eighths.saturating_sub(usize::from(row) * 8).min(8);
-        if here > 0 {
-            let style = if here == 8 { letters::solid(style) } else { style };
-            put(buffer, x, strip.bottom() - 1 - row, EIGHTHS[here], style);
+        let y = strip.bottom() - 1 - row;
+        match here {
+            0 => {}
+            8 => letters::fill_cell(buffer, (x, y), style),
+            part => put(buffer, x, y, EIGHTHS[part], style),
         }
     }
 }

@@ -157,7 +157,7 @@ pub(in crate::terminal) fn draw(
             if let Some(cell) = buffer.cell_mut((plot.x + u16::try_from(x).unwrap_or(0), row)) {
                 // A bar that fills its cell has one colour twice: reversed it would look the same.
                 cell.bg = Color::Reset;
-                cell.modifier.insert(Modifier::REVERSED);
+                cell.modifier.toggle(Modifier::REVERSED);
             }
         }
     }

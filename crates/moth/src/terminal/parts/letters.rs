@@ -3,7 +3,7 @@
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use ratatui::style::Style;
+use ratatui::style::{Modifier, Style};
 use ratatui::text::Line;
 use ratatui::widgets::Widget;
 use tui_big_text::{BigText, PixelSize};
@@ -99,8 +99,11 @@ pub(in crate::terminal) fn fill(frame: &mut Frame<'_>, area: Rect, text: &str, s
                 (true, false) => "▀",
                 (false, true) => "▄",
             };
-            if let Some(cell) = frame.buffer_mut().cell_mut((from + column, area.y + row)) {
-                cell.set_symbol(symbol).set_style(if symbol == FULL { solid(style) } else { style });
+            let place = (from + column, area.y + row);
+            if symbol == FULL {
+                fill_cell(frame.buffer_mut(), place, style);
+            } else if let Some(cell) = frame.buffer_mut().cell_mut(place) {
+                cell.set_symbol(symbol).set_style(style);
             }
         }
     }
@@ -110,9 +113,14 @@ pub(in crate::terminal) fn fill(frame: &mut Frame<'_>, area: Rect, text: &str, s
 /// A cell that is filled.
 const FULL: &str = "█";
 
-/// In many fonts a block does not fill its cell: the background has its colour too, where it has one.
-pub(in crate::terminal) fn solid(style: Style) -> Style {
-    style.fg.map_or(style, |colour| style.bg(colour))
+/// Fills a cell. In many fonts a block does not: the background has its colour too, and where there is no colour, it is an
+/// empty cell reversed.
+pub(in crate::terminal) fn fill_cell(buffer: &mut Buffer, place: (u16, u16), style: Style) {
+    let Some(cell) = buffer.cell_mut(place) else { return };
+    match style.fg {
+        Some(colour) => cell.set_symbol(FULL).set_style(style.bg(colour)),
+        None => cell.set_symbol(" ").set_style(style.add_modifier(Modifier::REVERSED)),
+    };
 }
 
 fn fitting(text: &str, width: u16, height: u16) -> Option<(PixelSize, u16, u16)> {

@@ -2,15 +2,17 @@
 
 use crossterm::event::KeyCode;
 use moth_core::Snapshot;
+use moth_evening::chronicle::lock;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::model::Model;
-use crate::terminal::parts::{fitness, load};
+use crate::terminal::parts::{fitness, load, machine_lanes};
 use crate::terminal::preparation::TestUnderWay;
 use crate::terminal::reaction::Reaction;
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner};
+use crate::terminal::style::palette::Palette;
 
 pub(in crate::terminal) const SCREEN: Screen = Screen { name: "Machine", draw, keys, help, exports, key, turned_to };
 
@@ -20,9 +22,34 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
     let rows = load::rows(&machines, area.width, palette).min(area.height);
     load::draw(frame, Rect { height: rows, ..area }, &machines, palette);
     let rest = Rect { y: area.y + rows, height: area.height - rows, ..area };
+    let rest = with_lanes(frame, rest, (model, palette), snapshot);
     if let Some(preparation) = &model.preparation {
         fitness::draw(frame, rest, (preparation, &model.scroll), snapshot.on_air_since.is_some(), palette);
     }
+}
+
+/// Rows for what the check found, where there are lanes as well. Ours.
+const FOUND: u16 = 12;
+
+/// Draws lanes at the foot where there is much room; gives what is left above them.
+fn with_lanes(frame: &mut Frame<'_>, area: Rect, (model, palette): (&Model, Palette), snapshot: &Snapshot) -> Rect {
+    let room = area.height.saturating_sub(FOUND);
+    if room < machine_lanes::FEWEST {
+        return area;
+    }
+    let live;
+    // The broadcast writes there: it waits for as long as it takes to draw.
+    let chronicle = match model.kept() {
+        Some(opened) => opened.chronicle(),
+        None => {
+            live = lock(&model.chronicle);
+            &*live
+        }
+    };
+    let Some(machine) = chronicle.machines().iter().find(|machine| machine.host.is_none()) else { return area };
+    let place = Rect { y: area.y + FOUND, height: room, ..area };
+    machine_lanes::draw(frame, place, (palette, &model.view), (machine, &model.cores), snapshot);
+    Rect { height: FOUND - 1, ..area }
 }
 
 fn keys(Shown { model, .. }: Shown<'_>) -> Keys {

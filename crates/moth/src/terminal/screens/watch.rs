@@ -78,6 +78,7 @@ fn keys(Shown { model, snapshot, .. }: Shown<'_>) -> Keys {
     if waiting::address(model, snapshot).is_some() {
         let mut keys = vec![("y", "copy the address")];
         keys.extend(is_named(model).then_some(("w", "keep as a setup")));
+        keys.extend(model.leads_back.then_some(("g", "back to the setups")));
         return keys;
     }
     let (takes_changes, looks_back) = (model.takes_changes(), model.view.cursor.is_some());
@@ -100,6 +101,9 @@ pub(super) fn way_back(model: &Model) -> Option<(&'static str, &'static str)> {
 fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
     if waiting::address(model, snapshot).is_some() {
         help.key("y", "copy the address to publish to, if your terminal lets programs copy");
+        if model.leads_back {
+            help.key("g", "back to the list of setups");
+        }
     }
     // What was done is done: a replay takes no changes.
     let takes_changes = model.takes_changes();
@@ -160,6 +164,11 @@ fn exports(_: &Model, snapshot: &Snapshot) -> Vec<(Subject, String)> {
     subjects
 }
 
+/// Whether nobody has come yet.
+fn is_waiting(model: &Model) -> bool {
+    model.snapshot.as_ref().is_some_and(|now| waiting::address(model, now).is_some())
+}
+
 /// Whether what is broadcast to is only named on the command line.
 fn is_named(model: &Model) -> bool {
     model.preparation.as_ref().is_some_and(|before| before.in_use.is_named())
@@ -197,11 +206,13 @@ pub(super) fn key(model: &mut Model, code: KeyCode) -> Reaction {
     }
     match code {
         KeyCode::Enter => changing::propose(model, |_| true),
-        KeyCode::Char('y') if model.snapshot.as_ref().is_some_and(|now| waiting::address(model, now).is_some()) => {
+        KeyCode::Char('y') if is_waiting(model) => {
             let address = model.banner.publish_to.clone().unwrap_or_default();
             let told = format!("{address} is copied, if your terminal lets programs copy");
             Reaction::wish(Wish::Copy(address)).and_tell(told)
         }
+        // While nobody has come, nothing is ended by it.
+        KeyCode::Char('g') if model.leads_back && is_waiting(model) => Reaction::wish(Wish::Setups),
         KeyCode::Char('a') => Reaction::open(Dialog::Changes(0)),
         KeyCode::Char('m') => events::open(model),
         KeyCode::Char('w') if is_named(model) => keep_named(model),
