@@ -18,9 +18,10 @@ const SPAN: Duration = Duration::from_secs(4);
 /// The lead at the beginning is taken once the broadcast has run so long. Ours.
 const SETTLED: Duration = Duration::from_secs(6);
 
-/// A frame of no more bytes carries no sound. Measured, with its headers: digital silence is 8 bytes a frame from an AAC encoder of
-/// variable size and from an Opus encoder, the quietest noise 85 and more at 32 kb/s; encoders of one size (MP3, some of AAC) pad both alike.
-const EMPTY_BYTES: u32 = 16;
+/// A frame of no more bytes carries no sound, where sound has 16 kb/s and more. Measured, with its headers: digital silence is 8 bytes a
+/// frame from an AAC encoder of variable size (and 23 each 256 frames, which name the encoder) and from an Opus encoder, the quietest
+/// noise 85 and more at 32 kb/s; encoders of one size (MP3, some of AAC) pad both alike.
+const EMPTY_BYTES: u32 = 32;
 /// Sound that carries nothing for so long is silent: words have pauses, and in those a microphone still hears a room. Ours.
 const HUSH: Duration = Duration::from_secs(1);
 
@@ -186,13 +187,15 @@ mod tests {
         assert_eq!(sound.heard(Moment::START), None, "nobody broadcasts");
         let now = play(&mut sound, 0, 10, Some);
         assert_eq!(sound.heard(now), Some(Heard::Present));
-        let now = play_frames_of(8, &mut sound, 10, 12, Some);
+        play_frames_of(8, &mut sound, 10, 12, Some);
+        // One of each 256 frames names the encoder.
+        let now = play_frames_of(23, &mut sound, 12, 13, Some);
         assert_eq!(sound.heard(now), Some(Heard::Silent));
-        let now = play(&mut sound, 12, 13, Some);
+        let now = play(&mut sound, 13, 14, Some);
         assert_eq!(sound.heard(now), Some(Heard::Present));
-        let now = play(&mut sound, 13, 16, |_| None);
+        let now = play(&mut sound, 14, 17, |_| None);
         assert_eq!(sound.heard(now), Some(Heard::Missing));
-        let now = play(&mut sound, 16, 26, |ms| Some(ms - 200));
+        let now = play(&mut sound, 17, 27, |ms| Some(ms - 200));
         assert_eq!(sound.heard(now), Some(Heard::Drifting));
         assert_eq!(sound.heard(Moment::from_ms(29_500)), None, "without pictures there is nothing to be beside");
     }

@@ -8,6 +8,7 @@ use moth_core::notice::NoticeKind;
 use moth_core::snapshot::{KeeperView, Moved};
 use moth_core::trial::Outcome;
 use moth_core::viewers::Viewers;
+use moth_core::wire::Heard;
 use moth_core::{Origin, Snapshot, State, Trust};
 use serde::Serialize;
 
@@ -36,6 +37,7 @@ pub struct JsonLine<'a> {
     delivery_kbps: Option<f64>,
     viewers: Viewers,
     delay: Option<Delay>,
+    sound: Option<Heard>,
     suspects: Vec<Suspected>,
     notices: Vec<NoticeKind>,
     actions: Vec<&'a str>,
@@ -141,6 +143,7 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
             receiver_limited_percent: tenths(s.receiver_limited_percent),
             delivery_kbps: tenths(s.delivery_kbps),
             viewers: s.viewers,
+            sound: s.wire.sound,
             delay: Delay::of(s).map(|delay| Delay {
                 held_back_ms: delay.held_back_ms.map(tenth),
                 queue_ms: tenth(delay.queue_ms),

@@ -12,11 +12,13 @@ pub(super) mod exporting;
 pub(super) mod keys;
 
 use choice::Choice;
-use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use crossterm::event::{Event, KeyEvent};
 use export::Export;
 use moth_core::proposal::Proposal;
 use moth_destination::StreamKey;
 use moth_destination::key::KeyError;
+use tui_input::Input;
+use tui_input::backend::crossterm::EventHandler;
 
 use crate::measuring::tester::TestOrder;
 use crate::terminal::screens::logbook::Typing;
@@ -82,13 +84,13 @@ impl Dialog {
 }
 
 /// What a key does to a text that is being typed, which grows no longer than so many characters.
+///
+/// One types at its end; Ctrl-W takes a word away and Ctrl-U all of it.
 pub(super) fn type_into(text: &mut String, key: KeyEvent, longest: usize) {
-    match key.code {
-        KeyCode::Backspace => drop(text.pop()),
-        KeyCode::Char(c) if !key.modifiers.contains(KeyModifiers::CONTROL) && text.chars().count() < longest => {
-            text.push(c)
-        }
-        _ => {}
+    let mut input = Input::new(text.clone());
+    input.handle_event(&Event::Key(key));
+    if input.value().chars().count() <= longest.max(text.chars().count()) {
+        *text = input.value().to_owned();
     }
 }
 

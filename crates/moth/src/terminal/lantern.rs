@@ -23,6 +23,8 @@ use crate::logbook::row::bar;
 
 /// The lane below shows so many seconds. Ours: what one still remembers.
 const LANE_S: usize = 300;
+/// In so few rows between header and lane there is room for the word and little else. Ours.
+const SMALL: u16 = 10;
 /// The rows of the lane, where there is room for them.
 const LANE_ROWS: u16 = 3;
 
@@ -66,7 +68,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
         y: area.y + 1 + margin,
         height: area.height.saturating_sub(1 + margin + foot),
     };
-    let sentence = wrap(&snapshot.verdict.sentence, inner.width.max(1).into());
+    let others = also(snapshot, palette);
+    // With hardly any room the word comes first, and then that there is more than one fault.
+    let has_room = inner.height > SMALL;
+    let told = others.as_ref().filter(|_| !has_room).map_or(&snapshot.verdict.sentence, |(names, _)| names);
+    let sentence = wrap(told, inner.width.max(1).into());
     let proposal = proposal(model).map(|proposal| format!("Enter: {}", proposal.title));
     // What is said below the word keeps its rows.
     let said_rows =
@@ -75,18 +81,17 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, app: &App, shown: Shown<'_
         Some(text) if inner.height > 3 => letters::wrapped(text, inner.width, inner.height / 3),
         _ => (Vec::new(), 1),
     };
-    let others = also(snapshot, palette);
     let (also, also_row) = match &others {
-        Some((text, _)) if inner.height > 5 => letters::wrapped(text, inner.width, inner.height / 4),
+        Some((text, _)) if has_room => letters::wrapped(text, inner.width, inner.height / 4),
         _ => (Vec::new(), 1),
     };
-    let also_rows = u16::try_from(also.len()).unwrap_or(1).min(inner.height / 4) * also_row;
+    let also_rows = (u16::try_from(also.len()).unwrap_or(1) * also_row).min(inner.height / 4);
     let action_rows = u16::try_from(action.len()).unwrap_or(1).min(inner.height / 3) * row;
     let gaps = if is_roomy { 2 } else { 0 };
     let most = inner.height.saturating_sub(said_rows + action_rows + also_rows + gaps);
     let mut y = inner.y;
     y += letters::fill(frame, Rect { height: most, ..inner }, word(snapshot), tone.add_modifier(Modifier::BOLD));
-    if let Some((_, tone)) = others {
+    if let Some((_, tone)) = others.filter(|_| has_room) {
         y = lines_of_letters(frame, Rect { y, height: also_rows, ..inner }, (&also, also_row), tone);
     }
     y += u16::from(is_roomy);

@@ -16,6 +16,14 @@ use crate::terminal::style::palette::Palette;
 /// Columns for the lanes' names, and for their values at the right. Ours.
 const NAMES: u16 = 12;
 const VALUES: u16 = 15;
+/// The same where there is much room: programs have names. Ours.
+const WIDE_VALUES: u16 = 24;
+/// From so many columns on there is. Ours.
+const WIDE: u16 = 180;
+
+fn values(width: u16) -> u16 {
+    if width >= WIDE { WIDE_VALUES } else { VALUES }
+}
 
 /// Names of levels.
 const PLAN: &str = "plan";
@@ -138,7 +146,7 @@ pub(in crate::terminal) fn draw(
 ) {
     let strips = strips(snapshot);
     let heights = heights(&strips, area.height.saturating_sub(2));
-    let plot = Rect { x: area.x + NAMES, width: area.width.saturating_sub(NAMES + VALUES), ..area };
+    let plot = Rect { x: area.x + NAMES, width: area.width.saturating_sub(NAMES + values(area.width)), ..area };
     let columns = Columns::new(snapshot, view, plot.width.into());
     view.note_shown(columns.span(), plot, columns.scale());
     let buffer = frame.buffer_mut();
@@ -182,7 +190,7 @@ fn draw_strip(
     draw_lane(buffer, place, palette, (lane, top), columns);
     let second = view.cursor.and_then(|cursor| snapshot.history.get(cursor));
     let value = second.map_or_else(|| (strip.now)(snapshot), |second| value_in(lane, second));
-    let beside = |text: &str| fit(text, usize::from(VALUES) - 1);
+    let beside = |text: &str| fit(text, usize::from(values(area.width)) - 1);
     buffer.set_string(place.right() + 1, foot, beside(&value), Style::new());
     if place.height < 2 || !matches!(lane.kind, Kind::Bars { .. }) {
         return;
@@ -286,6 +294,6 @@ pub(in crate::terminal) fn draw_axis(
         let text = format!(" {} {} ", clock(mark.at.since(moth_core::Moment::START)), mark.text);
         let text = fit(&text, usize::from(strip.width / 2));
         let width = u16::try_from(unicode_width::UnicodeWidthStr::width(text.as_str())).unwrap_or(0);
-        buffer.set_string(strip.right() + VALUES - width.min(strip.width), strip.y + 1, text, Style::reset());
+        buffer.set_string(area.right().saturating_sub(width), strip.y + 1, text, Style::reset());
     }
 }

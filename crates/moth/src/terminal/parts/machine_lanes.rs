@@ -19,7 +19,7 @@ use crate::terminal::style::palette::Palette;
 pub(in crate::terminal) const FEWEST: u16 = 10;
 /// Columns for names, and for values at the right. Ours.
 const NAMES: u16 = 20;
-const VALUES: u16 = 12;
+const VALUES: u16 = 15;
 /// Other programs that have a lane, those that took most. Ours.
 const PROGRAMS: usize = 3;
 /// Cores are known for so many seconds back. Ours: what fits on a wide screen, several times over.
@@ -36,7 +36,8 @@ pub(in crate::terminal) struct Cores {
 impl Cores {
     /// Takes what is known now.
     pub(in crate::terminal) fn take(&mut self, snapshot: &Snapshot) {
-        let second = snapshot.history.len();
+        // What is known now is of the second that has just passed.
+        let Some(second) = snapshot.history.len().checked_sub(1) else { return };
         if second < self.first + self.seen.len() || self.seen.is_empty() {
             // It was gone back in time, or another broadcast began.
             if second + 1 < self.first + self.seen.len() || self.seen.is_empty() {
@@ -173,6 +174,8 @@ pub(in crate::terminal) fn draw(
         for (column, value) in values.iter().enumerate() {
             let x = plot.x + u16::try_from(column).unwrap_or(0);
             match value {
+                // Single rows one below the other are not to run together.
+                Some(value) if rows == 1 => draw_bar(buffer, strip, x, value / top * 0.875, palette.quantity()),
                 Some(value) => draw_bar(buffer, strip, x, value / top, palette.quantity()),
                 None if columns.second_of(column) < snapshot.history.len() => {
                     put(buffer, x, strip.bottom() - 1, GAP, palette.faint());
@@ -214,11 +217,11 @@ mod tests {
     fn cores_are_known_by_their_second_also_after_one_was_missed_or_time_went_back() {
         let mut cores = Cores::default();
         for second in [3, 3, 4, 6] {
-            cores.take(&at(second, &[second as f64 / 10.0, 0.5]));
+            cores.take(&at(second + 1, &[second as f64 / 10.0, 0.5]));
         }
         assert_eq!((cores.share(3, 0), cores.share(4, 0), cores.share(6, 0)), (Some(0.3), Some(0.4), Some(0.6)));
         assert_eq!((cores.share(5, 0), cores.share(2, 0), cores.share(6, 2)), (None, None, None));
-        cores.take(&at(2, &[0.9]));
+        cores.take(&at(3, &[0.9]));
         assert_eq!((cores.share(2, 0), cores.share(6, 0)), (Some(0.9), None));
     }
 

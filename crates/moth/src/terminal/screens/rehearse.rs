@@ -295,7 +295,9 @@ fn choices(
         (false, true) => "Where: to nobody, a stand-in server behind a line like the one that was measured last. Every result says so.".into(),
         (false, false) => {
             let hidden = if preparation.in_use.service.unseen.is_some() { "as a run that no viewer sees" } else { "and viewers see it: this service cannot hide a run" };
-            format!("Where: {} at {}, {hidden}.", preparation.in_use.service.name, server_words(&preparation.in_use, &preparation.history))
+            let (service, server) = (&preparation.in_use.service.name, server_words(&preparation.in_use, &preparation.history));
+            // What is named on the command line has its server's name.
+            if *service == server { format!("Where: {server}, {hidden}.") } else { format!("Where: {service} at {server}, {hidden}.") }
         }
     };
     if !roomy {

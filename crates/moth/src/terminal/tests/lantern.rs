@@ -10,9 +10,12 @@ use moth_core::suspects::Fault;
 
 #[tokio::test(start_paused = true)]
 async fn it_fills_the_window_with_how_the_broadcast_stands_and_what_one_key_would_do() {
-    for (slug, seconds, name) in
-        [("calm", 14, "calm"), ("archive-sync", 26, "trouble"), ("nebula-scene", 26, "rendering")]
-    {
+    for (slug, seconds, name) in [
+        ("calm", 14, "calm"),
+        ("archive-sync", 26, "trouble"),
+        ("nebula-scene", 26, "rendering"),
+        ("two-at-once", 42, "two"),
+    ] {
         let mut app = app(Some(snapshot(slug, seconds).await));
         type_char(&mut app, '0');
         for (width, height) in [(40, 10), (80, 24), (120, 40), (158, 47), (200, 60)] {
@@ -21,6 +24,11 @@ async fn it_fills_the_window_with_how_the_broadcast_stands_and_what_one_key_woul
     }
     let waiting = app(Some(quiet()));
     insta::assert_snapshot!("lantern_waiting_40x10", drawn(&waiting, 40, 10));
+    let sizes = [(80, 24), (120, 40), (158, 47), (200, 60)];
+    let mut waiting = waiting;
+    type_char(&mut waiting, '0');
+    let all: Vec<String> = sizes.iter().map(|(width, height)| drawn(&waiting, *width, *height)).collect();
+    insta::assert_snapshot!("lantern_waiting", all.join("\n"));
 }
 
 #[tokio::test(start_paused = true)]
