@@ -13,7 +13,7 @@ use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 
 use crate::cli::meant;
-use crate::terminal::style::format::fit;
+use crate::terminal::style::format::{fit, wrap};
 use crate::terminal::style::palette::Palette;
 
 /// What kind of change is looked for.
@@ -244,12 +244,14 @@ pub(super) fn lines(choice: &Choice, palette: Palette, columns: usize) -> Vec<Li
         let style = if choice.typed.is_empty() { palette.faint() } else { palette.strong() };
         lines.push(Line::styled(if choice.typed.is_empty() { format!("  {typed}") } else { typed }, style));
         // Before it counts, not after.
-        lines.extend(choice.said_back().map(|(rate, why)| Line::raw(fit(&format!("  = {rate} ({why})"), columns))));
+        let said = choice.said_back().map(|(rate, why)| format!("  = {rate} ({why})"));
+        lines.extend(said.iter().flat_map(|said| wrap(said, columns)).map(Line::raw));
     }
     lines.push(Line::default());
     if let (Some(option), true) = (choice.options.get(choice.at), choice.typed.is_empty()) {
-        lines.push(Line::from(fit(&format!("It costs: {}.", option.cost), columns)));
-        lines.push(Line::from(fit(&format!("Expected: {}.", option.expected), columns)));
+        for told in [format!("It costs: {}.", option.cost), format!("Expected: {}.", option.expected)] {
+            lines.extend(wrap(&told, columns).into_iter().map(Line::raw));
+        }
     }
     lines
 }

@@ -14,7 +14,6 @@ use crate::rehearsal::run::Run;
 use crate::rehearsal::told;
 use crate::terminal::parts::rehearsal_heading::{heading, waiting};
 use crate::terminal::parts::rungs::Rungs;
-use crate::terminal::style::format::fit;
 use crate::terminal::style::palette::Palette;
 use crate::terminal::style::paragraphs::wrapped;
 
@@ -40,7 +39,7 @@ pub(in crate::terminal) fn climbing(
         _ => String::new(),
     };
     let style = if verdict.fault == Fault::None { palette.faint() } else { palette.fault(verdict.fault) };
-    lines.push(Line::styled(fit(&said, area.width.into()), style));
+    lines.extend(wrapped(&said, area.width, style));
     if area.height >= 20 {
         lines.push(Line::default());
     }

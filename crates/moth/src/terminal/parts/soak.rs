@@ -86,7 +86,7 @@ fn broke_lines(palette: Palette, soaked: &Soaked, area: Rect) -> Vec<Line<'stati
     for broke in soaked.broke.iter().rev().take(8) {
         let fault = broke.at_fault.map_or(Fault::None, |(fault, _)| fault);
         let told = format!("{GAVE_WAY} {}", broke.words(soaked.from));
-        lines.push(Line::styled(fit(&told, area.width.into()), palette.fault(fault)));
+        lines.extend(wrapped(&told, area.width, palette.fault(fault)));
     }
     lines
 }

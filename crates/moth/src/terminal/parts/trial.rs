@@ -14,6 +14,7 @@ use unicode_width::UnicodeWidthStr;
 
 use crate::terminal::style::format::{clock, fit, number, wrap};
 use crate::terminal::style::palette::Palette;
+use crate::terminal::style::paragraphs::paint;
 
 /// A trial that is over is shown for this much longer. Ours.
 const STAYS: Duration = Duration::from_secs(120);
@@ -54,48 +55,50 @@ fn wrap_parts(parts: &[String], columns: usize) -> Vec<String> {
 
 /// Rows it wants in so many columns.
 pub(in crate::terminal) fn rows(snapshot: &Snapshot, is_roomy: bool, columns: u16) -> u16 {
-    let trial = match (shown(snapshot), is_roomy) {
-        (Some(trial), true) => 1 + u16::try_from(told(trial, snapshot, columns.into()).len()).unwrap_or(1),
-        (Some(_), false) => 1,
-        (None, _) => 0,
-    };
-    let keeper = u16::from(snapshot.keeper.mode != Mode::Off && (is_roomy || trial == 0));
-    trial + keeper + u16::from(snapshot.awaited.is_some())
+    let rows = lines(snapshot, (Palette::Plain, false), is_roomy, columns.into()).len();
+    u16::try_from(rows).unwrap_or(u16::MAX)
 }
 
 pub(in crate::terminal) fn draw(
     frame: &mut Frame<'_>,
     area: Rect,
     palette: Palette,
-    takes_changes: bool,
+    (takes_changes, is_roomy): (bool, bool),
     snapshot: &Snapshot,
 ) {
-    let is_roomy = area.height > 2;
-    let columns = usize::from(area.width);
+    paint(frame, area, lines(snapshot, (palette, takes_changes), is_roomy, area.width.into()));
+}
+
+fn lines(
+    snapshot: &Snapshot,
+    (palette, takes_changes): (Palette, bool),
+    is_roomy: bool,
+    columns: usize,
+) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
-    if let Some(trial) = shown(snapshot) {
+    // Behind its word, in as many rows as it takes; with little room in one.
+    let told_of = |word: &str, text: &str| -> Vec<Line<'static>> {
+        let rows = wrap(text, columns.saturating_sub(INDENT));
+        let rows = if is_roomy { rows } else { vec![fit(text, columns.saturating_sub(INDENT))] };
+        let lead = |n: usize| format!("{:INDENT$}", if n == 0 { word } else { "" });
+        let line = |(n, row)| Line::from(vec![Span::styled(lead(n), palette.faint()), Span::raw(row)]);
+        rows.into_iter().enumerate().map(line).collect()
+    };
+    let trial = shown(snapshot);
+    if let Some(trial) = trial {
         lines.push(head(trial, (palette, takes_changes), snapshot, columns));
-        if is_roomy {
-            for (row, is_figure) in told(trial, snapshot, columns) {
-                let style = if is_figure { palette.faint() } else { Style::new() };
-                lines.push(Line::styled(format!("{:INDENT$}{row}", ""), style));
-            }
+        for (row, is_figure) in if is_roomy { told(trial, snapshot, columns) } else { Vec::new() } {
+            let style = if is_figure { palette.faint() } else { Style::new() };
+            lines.push(Line::styled(format!("{:INDENT$}{row}", ""), style));
         }
     }
     if let Some(awaited) = &snapshot.awaited {
-        let text = format!("by hand  {}: {}", awaited.action.words(), awaited.sentence);
-        lines.push(Line::from(fit(&text, columns)));
+        lines.extend(told_of("by hand", &format!("{}: {}", awaited.action.words(), awaited.sentence)));
     }
-    if snapshot.keeper.mode != Mode::Off {
-        let says = format!("({}) {}", snapshot.keeper.mode.word(), snapshot.keeper.says);
-        lines.push(Line::from(vec![
-            Span::styled("keeper   ", palette.faint()),
-            Span::raw(fit(&says, columns.saturating_sub(9))),
-        ]));
+    if snapshot.keeper.mode != Mode::Off && (is_roomy || trial.is_none()) {
+        lines.extend(told_of("keeper", &format!("({}) {}", snapshot.keeper.mode.word(), snapshot.keeper.says)));
     }
-    for (i, line) in lines.into_iter().take(area.height.into()).enumerate() {
-        frame.render_widget(line, Rect { y: area.y + u16::try_from(i).unwrap_or(0), height: 1, ..area });
-    }
+    lines
 }
 
 /// What was changed, how long ago, what came of it, and the key that puts it back.

@@ -41,7 +41,9 @@ pub(in crate::terminal) fn rows(snapshot: &Snapshot, width: u16, most: u16) -> u
     let second = if most > TALL { runner_up(snapshot).map_or(0, |second| 1 + told_of(second).count()) } else { 0 };
     let wanted =
         second + 1 + sentence + evidence + snapshot.verdict.proposals.len().min(3) * if most > 8 { 2 } else { 1 };
-    let wanted = wanted + snapshot.verdict.others().len() * if most > 8 { 3 } else { 1 };
+    let columns = usize::from(width).saturating_sub(BAR + 2);
+    let of_other = |sentence: &str| if most > 8 { 2 + wrap(sentence, columns).len() } else { 1 };
+    let wanted = wanted + snapshot.verdict.others().iter().map(|other| of_other(&other.sentence)).sum::<usize>();
     // It does not shrink below this, so that the lanes do not jump when trouble comes.
     u16::try_from(wanted).unwrap_or(most).max(if most > 8 { 9 } else { 4 }).min(most)
 }
@@ -111,11 +113,11 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, around: Aroun
         lines.extend(verdict.evidence.iter().take(3).map(|evidence| evidence_line(evidence, palette, columns)));
     }
     for notice in snapshot.notices.iter().take(if roomy && verdict.fault == Fault::None { 4 } else { 0 }) {
-        lines.push(Line::from(vec![
-            Span::styled("no loss  ", palette.faint()),
-            Span::raw(fit(&notice.text, columns.saturating_sub(22))),
-            Span::styled(format!("  {}", notice.origin.word()), palette.faint()),
-        ]));
+        let told = format!("{} ({})", notice.text, notice.origin.word());
+        for (n, row) in wrap(&told, columns.saturating_sub(9)).into_iter().enumerate() {
+            let lead = if n == 0 { "no loss  " } else { "         " };
+            lines.push(Line::from(vec![Span::styled(lead, palette.faint()), Span::raw(row)]));
+        }
     }
     // The second fault has its place whatever the first has to say.
     let others = other_lines(snapshot, around, columns, roomy);
@@ -171,7 +173,7 @@ fn other_lines(snapshot: &Snapshot, around: Around<'_>, columns: usize, roomy: b
                 Span::styled(format!("{} at fault as well", suspect.fault.word()), tone.patch(around.palette.strong())),
                 Span::styled(format!("  {cause}  {sure}"), tone),
             ]));
-            lines.push(Line::from(fit(&suspect.sentence, columns)));
+            lines.extend(wrap(&suspect.sentence, columns).into_iter().map(Line::raw));
             lines.extend(next.and_then(|next| proposal_lines(next, around, columns, true).into_iter().next()));
         } else {
             let mut line = vec![Span::styled(format!("as well: {}, {cause}  ", suspect.fault.word()), tone)];

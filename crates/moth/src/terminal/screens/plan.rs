@@ -7,6 +7,7 @@ use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
+use unicode_width::UnicodeWidthStr;
 
 use crate::cli::meant;
 use crate::commands::key;
@@ -248,10 +249,12 @@ fn conversation_lines(
     let row = |what: &str, talking: &str, finest: &str| format!("{what:<WHAT$}{talking:<END$}{finest:<END$}");
     let mut lines = vec![Line::styled(row("delay", "talking with viewers", "finest picture"), palette.strong())];
     let beside = usize::from(width).saturating_sub(WHAT + 2 * END);
+    // All beside what they are the costs of, or all below.
+    let has_room = both.settings.iter().all(|setting| setting.costs.width() <= beside);
     for setting in &both.settings {
         let head = row(setting.what, &setting.talking, &setting.finest);
-        if beside >= 60 {
-            lines.push(Line::from(vec![Span::raw(head), Span::styled(fit(&setting.costs, beside), palette.faint())]));
+        if has_room {
+            lines.push(Line::from(vec![Span::raw(head), Span::styled(setting.costs.clone(), palette.faint())]));
             continue;
         }
         lines.push(Line::raw(head));

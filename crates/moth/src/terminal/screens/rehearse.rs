@@ -24,7 +24,7 @@ use crate::terminal::reaction::Reaction;
 use crate::terminal::rehearsing::CHOICES;
 use crate::terminal::rehearsing::{RehearsalOrder, Rehearsing};
 use crate::terminal::screen::{HelpLines, Keys, Screen, Shown, inner, nothing_else, without_a_setup};
-use crate::terminal::style::format::{fit, wrap};
+use crate::terminal::style::format::wrap;
 use crate::terminal::style::palette::Palette;
 use crate::terminal::style::paragraphs::{paint, wrapped};
 use crate::terminal::wish::Wish;
@@ -285,7 +285,8 @@ fn choices(
         }
         let last = rehearsing.last(choice, &preparation.in_use.setup_name).map(last_words);
         let last = last.unwrap_or_else(|| "never rehearsed".into());
-        lines.push(Line::styled(fit(&format!("{:12}{last}", ""), area.width.into()), palette.faint()));
+        let rows = wrap(&last, usize::from(area.width).saturating_sub(12)).into_iter();
+        lines.extend(rows.map(|row| Line::styled(format!("{:12}{row}", ""), palette.faint())));
         if roomy {
             lines.push(Line::default());
         }

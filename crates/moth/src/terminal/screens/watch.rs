@@ -65,7 +65,7 @@ fn draw(frame: &mut Frame<'_>, area: Rect, Shown { model, snapshot, palette }: S
     let delay = Rect { y: seen.y + 1, height: seen.height - 1, ..seen };
     viewers::draw_delay(frame, delay, palette, (snapshot, service_s));
     lanes::draw(frame, inner(middle), palette, &model.view, snapshot);
-    trial::draw(frame, inner(tried), palette, takes_changes, snapshot);
+    trial::draw(frame, inner(tried), palette, (takes_changes, roomy), snapshot);
     verdict::draw(frame, inner(judged), around, snapshot);
 }
 

@@ -363,11 +363,8 @@ fn draw_detail(
             .iter()
             .map(|(name, rtt)| rtt.map_or_else(|| format!("{name} no answer"), |ms| format!("{name} {ms:.0} ms")))
             .collect();
-        lines.push(Line::from(vec![
-            Span::styled("tested  ", palette.strong()),
-            Span::raw(fit(&told.join("  "), width.saturating_sub(20))),
-            Span::styled(format!("  {}", Origin::Measured.word()), palette.faint()),
-        ]));
+        let told = format!("tested  {}  {}", told.join("  "), Origin::Measured.word());
+        lines.extend(wrap(&told, width).into_iter().map(Line::raw));
     }
     for (row, line) in lines.into_iter().take(area.height.into()).enumerate() {
         frame.render_widget(line, Rect { y: area.y + u16::try_from(row).unwrap_or(0), height: 1, ..area });

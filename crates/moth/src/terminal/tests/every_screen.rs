@@ -16,6 +16,14 @@ async fn situations() -> Vec<(&'static str, Arc<Snapshot>)> {
     ]
 }
 
+/// But for the newest event below the axis of time: `m` has it in full.
+fn nothing_is_cut(shown: &str) {
+    let lines: Vec<&str> = shown.lines().collect();
+    for (above, line) in lines.iter().zip(&lines[1..]) {
+        assert!(!line.contains('…') || above.contains("time, marks"), "{line}\n{shown}");
+    }
+}
+
 #[tokio::test(start_paused = true)]
 async fn every_screen_is_drawn_at_every_size_whatever_is_known() {
     for (situation, shown) in situations().await {
@@ -26,7 +34,84 @@ async fn every_screen_is_drawn_at_every_size_whatever_is_known() {
             app.screen = screen;
             let drawn: Vec<String> =
                 SIZES.iter().map(|(width, height)| steady(&drawn(&app, *width, *height))).collect();
+            for shown in &drawn {
+                nothing_is_cut(shown);
+            }
             insta::assert_snapshot!(format!("{}_{situation}", screen.name.to_lowercase()), drawn.join("\n"));
         }
     }
+}
+
+#[tokio::test(start_paused = true)]
+async fn what_is_longer_than_its_room_is_gone_along_to_its_end() {
+    let mut app = app(Some(snapshot("bad-route", 26).await)).with(Some(with_its_afternoon()));
+    // Help: every line is seen at some time, and any other key closes it.
+    type_char(&mut app, '?');
+    let tall = drawn(&app, 80, 60);
+    let last = tall.lines().rev().find(|line| line.contains("levels")).unwrap().to_owned();
+    let shown = drawn(&app, 80, 24);
+    assert!(shown.contains("rows 1 to 21 of") && !shown.contains("levels"), "{shown}");
+    press(&mut app, KeyCode::End);
+    let shown = drawn(&app, 80, 24);
+    assert!(shown.contains(last.trim_matches(['"', ' ', '│'])), "{shown}");
+    press(&mut app, KeyCode::Esc);
+    assert!(app.dialog.is_none());
+    type_char(&mut app, '?');
+    assert!(drawn(&app, 80, 24).contains("rows 1 to 21"), "the next time it begins at its beginning");
+    press(&mut app, KeyCode::Esc);
+    // Plan: what talking with viewers costs stands below.
+    type_char(&mut app, '4');
+    let shown = drawn(&app, 80, 24);
+    assert!(shown.contains("PgDn: ") && !shown.contains("talking with viewers"), "{shown}");
+    let mut pages = String::new();
+    for _ in 0..8 {
+        press(&mut app, KeyCode::PageDown);
+        pages.push_str(&drawn(&app, 80, 24));
+    }
+    assert!(pages.contains("talking with viewers") && pages.contains("frames are dropped sooner"), "{pages}");
+    assert!(drawn(&app, 80, 24).contains("rows above"), "and there it ends");
+    // Turning elsewhere begins anew.
+    type_char(&mut app, '1');
+    type_char(&mut app, '4');
+    assert!(!drawn(&app, 80, 24).contains("rows above"));
+    // Why: all evidence, whole.
+    type_char(&mut app, '2');
+    type_char(&mut app, 'i');
+    let shown = drawn(&app, 80, 24);
+    assert!(shown.contains("Evidence") && shown.contains("The route to this server:"), "{shown}");
+    assert!(shown.contains("for     ▪▪▪ Brackwater is reached as soon as ever (measured)"), "{shown}");
+}
+
+#[tokio::test(start_paused = true)]
+async fn the_whole_broadcast_is_one_key_away_and_a_short_one_is_drawn_wide() {
+    let mut app = app(Some(snapshot("calm", 300).await));
+    let first_tick = |shown: &str| {
+        let row = shown.lines().skip_while(|line| !line.contains("time, marks")).nth(1).unwrap().to_owned();
+        row.split_whitespace().nth(1).unwrap().to_owned()
+    };
+    assert_ne!(first_tick(&drawn(&app, 120, 40)), "0:00", "a second in each column: the last minute and a half");
+    type_char(&mut app, 'v');
+    assert_eq!(first_tick(&drawn(&app, 120, 40)), "0:00");
+    assert_eq!(app.model.view.seconds_per_column(), 5);
+    // From there one step in.
+    type_char(&mut app, '+');
+    drawn(&app, 120, 40);
+    assert_eq!(app.model.view.seconds_per_column(), 2);
+    type_char(&mut app, 'v');
+    type_char(&mut app, 'v');
+    drawn(&app, 120, 40);
+    assert_eq!(app.model.view.seconds_per_column(), 2, "v again is as before");
+    let short = super::app(Some(snapshot("calm", 20).await));
+    drawn(&short, 120, 40);
+    assert_eq!(short.model.view.columns_per_second(), 4);
+}
+
+#[test]
+fn as_long_as_nobody_has_come_one_goes_back_to_the_setups_that_led_here() {
+    let mut app = live(Some(quiet()));
+    assert_eq!(type_char(&mut app, 'g'), None);
+    assert!(!drawn(&app, 120, 40).contains("back to the setups"), "nothing led here");
+    app.model.leads_back = true;
+    assert!(drawn(&app, 120, 40).contains("back to the setups"));
+    assert_eq!(type_char(&mut app, 'g'), Some(Wish::Setups));
 }
