@@ -131,7 +131,7 @@ impl Sound {
 
 /// Whether viewers notice that the sound leads the picture by so many milliseconds, or trails it.
 fn is_noticed(lead_ms: f64) -> bool {
-    lead_ms > LEADS_MS || lead_ms < -TRAILS_MS
+    !(-TRAILS_MS..=LEADS_MS).contains(&lead_ms)
 }
 
 #[cfg(test)]
