@@ -64,6 +64,14 @@ pub enum Command {
     Uplink(UplinkOptions),
     /// Have a running moth do something: bitrate, server, preset, size, rate, priority, keeper, failover, undo, state, line
     Tell(TellOptions),
+    /// Open a screen on a moth that runs, from another terminal or over ssh; several may be open
+    Attach(AttachOptions),
+    /// Which moths run: where to publish to, server, state, time on air. Status 1 if none does
+    Ls(LsOptions),
+    /// End a moth that runs; if somebody is on air it asks first
+    Stop(StopOptions),
+    /// Print a systemd user service that keeps a moth ready from login on
+    Service,
     /// How a running moth's broadcast stands, in one line: for a status bar
     State(StateOptions),
     /// The bitrate to use, what binds it, and the picture size and rate that suit it
@@ -101,6 +109,18 @@ pub struct WatchOptions {
     /// Without it, the servers of the setup's service. The stream key is never part of it.
     #[arg(long, value_name = "ADDRESS")]
     pub to: Vec<String>,
+
+    /// Keep broadcast and screen in one process: the one ends with the other
+    #[arg(long, conflicts_with_all = ["no_screen", "headless", "line"])]
+    pub foreground: bool,
+
+    /// No screen of its own, for a supervisor: `moth attach` opens one
+    #[arg(long, conflicts_with_all = ["headless", "line"])]
+    pub no_screen: bool,
+
+    /// Begun by another `moth watch`, which waits to be told that it is on air
+    #[arg(long, hide = true)]
+    pub carried: bool,
 
     /// A file that holds the stream key and nothing else (else MOTH_STREAM_KEY, else the service's own)
     #[arg(long, value_name = "FILE")]
@@ -713,6 +733,50 @@ pub struct TellOptions {
     /// One JSON object on standard output
     #[arg(long)]
     pub json: bool,
+}
+
+/// Which moth is meant.
+#[derive(Debug, Args)]
+pub struct Which {
+    /// Its setup, or the number of its process; needed only if several run
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
+
+    /// Where it is told, if not in the usual place
+    #[arg(long, value_name = "PATH")]
+    pub socket: Option<PathBuf>,
+}
+
+/// `moth attach`
+#[derive(Debug, Args)]
+pub struct AttachOptions {
+    /// Which moth.
+    #[command(flatten)]
+    pub which: Which,
+
+    /// Leave the mouse to the terminal
+    #[arg(long)]
+    pub no_mouse: bool,
+}
+
+/// `moth ls`
+#[derive(Debug, Args)]
+pub struct LsOptions {
+    /// One JSON array on standard output
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `moth stop`
+#[derive(Debug, Args)]
+pub struct StopOptions {
+    /// Which moth.
+    #[command(flatten)]
+    pub which: Which,
+
+    /// Do not ask, even if somebody is on air
+    #[arg(long)]
+    pub yes: bool,
 }
 
 /// `moth state`

@@ -80,7 +80,7 @@ pub(crate) fn run(showing: Showing, form: Form) -> Outcome {
                 ControlFlow::Break(())
             }
         };
-        let told = tell::listen(socket.as_deref())?;
+        let told = tell::listen(socket.as_deref(), None)?;
         let scribe = Scribe::of(log, Kind::Broadcast)?;
         let mut attached = Attached { actions, stop, recording, scribe, outlets, told, asked_to_stop: None };
         let conducted = conduct(production, core, &mut attached, LOOK_EACH, look).await;

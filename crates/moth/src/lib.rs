@@ -9,6 +9,7 @@
 //! - [`rehearsal`]: how much this rig bears, found off air; [`tell`]: what a running moth is told.
 //! - [`system`]: the standard streams, logs, signals and processes.
 
+mod attach;
 pub mod cli;
 pub mod commands;
 pub mod drawings;
@@ -32,7 +33,7 @@ use std::time::Duration;
 use clap::Parser;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 
-use cli::{Cli, Command, SetupInUseOptions, ShowOptions};
+use cli::{Cli, Command, SetupInUseOptions, ShowOptions, WatchOptions};
 use failure::Failure;
 use failure::Outcome;
 use live::plan::Plan;
@@ -48,7 +49,8 @@ use terminal::style::palette::Palette;
 
 /// Runs the command and gives its exit status.
 pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
-    let cli = match Cli::try_parse_from(arguments) {
+    let arguments: Vec<OsString> = arguments.into_iter().collect();
+    let cli = match Cli::try_parse_from(&arguments) {
         Ok(cli) => cli,
         Err(error) if matches!(error.kind(), ErrorKind::DisplayHelp | ErrorKind::DisplayVersion) => {
             // A closed pipe behind `--help` is nobody's error.
@@ -72,7 +74,24 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
     let outcome = match command {
         Command::Demo(options) if options.list => commands::demo::list_evenings(),
         Command::Demo(options) => show(&options.show, &cli.in_use, || commands::demo::plan(&options)),
+        #[cfg(unix)]
+        Command::Watch(options) if options.carried || options.no_screen => carry(&options, &cli.in_use),
+        #[cfg(unix)]
+        Command::Watch(options) if is_apart(&options) => {
+            watch_apart(&arguments[1..], &cli.in_use, (!options.show.no_mouse, false)).map(|_| ())
+        }
         Command::Watch(options) => show(&options.show, &cli.in_use, || commands::watch::plan(&options, &cli.in_use)),
+        #[cfg(unix)]
+        Command::Attach(options) => commands::attach::run(&options),
+        #[cfg(unix)]
+        Command::Ls(options) => return status(commands::ls::run(&options)),
+        #[cfg(unix)]
+        Command::Stop(options) => return status(commands::stop::run(&options)),
+        #[cfg(not(unix))]
+        Command::Attach(_) | Command::Ls(_) | Command::Stop(_) => {
+            Err(Failure::Told("on this platform a screen and its broadcast are one process yet".into()))
+        }
+        Command::Service => commands::service::run(),
         Command::Setup(options) => commands::setup::run(&options, &cli.in_use),
         Command::Key(options) => commands::key::run(&options, &cli.in_use),
         Command::Ingest(options) => commands::ingest::run(&options),
@@ -103,13 +122,22 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
     let (opened, palette) = (in_use.clone(), Palette::from_environment());
     let mut first = FirstMinute::open(&opened, &watch.listen, palette)?;
     // From here on: what is warned of while the broadcast is prepared is shown with it.
+    #[cfg(not(unix))]
     let log = logging::to(None, false)?;
     loop {
         let Some(setup) = terminal::begin(&mut first)? else { return Ok(true) };
         in_use.setup = Some(setup);
+        #[cfg(unix)]
+        match watch_apart(&as_watch(&in_use), &in_use, (false, true)) {
+            Ok(Left::ForTheSetups) => first = FirstMinute::open(&opened, &watch.listen, palette)?,
+            Ok(_) => return Ok(true),
+            // What stands in the way can be entered there.
+            Err(failure) => first.tell(failure.to_string()),
+        }
+        #[cfg(not(unix))]
         match commands::watch::plan(&watch, &in_use) {
             Ok(plan) => match present(&watch.show, &in_use, plan, (&log, true))? {
-                Left::ForGood => return Ok(true),
+                Left::ForGood | Left::TheScreen => return Ok(true),
                 Left::ForTheSetups => first = FirstMinute::open(&opened, &watch.listen, palette)?,
             },
             // What stands in the way can be entered there.
@@ -118,10 +146,90 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
     }
 }
 
+/// Whether the broadcast is to have a process of its own: where there is a terminal for a screen.
+#[cfg(unix)]
+fn is_apart(options: &WatchOptions) -> bool {
+    use std::io::IsTerminal;
+    let has_screen = !options.foreground && !options.show.headless && !options.show.line;
+    has_screen && std::io::stdout().is_terminal() && std::io::stdin().is_terminal()
+}
+
+/// The arguments of `moth watch` with what is in use.
+#[cfg(unix)]
+fn as_watch(in_use: &SetupInUseOptions) -> Vec<OsString> {
+    let mut arguments = vec![OsString::from("watch")];
+    if let Some(config) = &in_use.config {
+        arguments.extend(["--config".into(), config.into()]);
+    }
+    if let Some(setup) = &in_use.setup {
+        arguments.extend(["--setup".into(), setup.into()]);
+    }
+    arguments
+}
+
+/// Begins a broadcast in a process of its own, and opens a screen on it.
+#[cfg(unix)]
+fn watch_apart(arguments: &[OsString], in_use: &SetupInUseOptions, hands: (bool, bool)) -> Result<Left, Failure> {
+    let log = setup_in_use::places(in_use).ok().map(|places| places.data.join("watch.log"));
+    let socket = live::apart::begin(arguments, log.as_deref())?;
+    commands::attach::show(&socket, hands)
+}
+
+/// Keeps a broadcast on air without a screen of its own.
+#[cfg(unix)]
+fn carry(options: &WatchOptions, in_use: &SetupInUseOptions) -> Outcome {
+    use live::apart;
+    if options.carried {
+        apart::leave_the_terminal();
+    }
+    let mut is_begun = false;
+    let outcome = (|| {
+        let log = logging::to(options.show.log.as_deref(), false)?;
+        let (showing, _) = showing(&options.show, in_use, commands::watch::plan(options, in_use)?, false)?;
+        let socket = showing.socket.clone();
+        terminal::carry(showing, &log.warnings, || {
+            let reached = apart::reached_at(socket.as_deref())?;
+            is_begun = true;
+            if options.carried {
+                apart::tell_begun(&reached);
+            } else {
+                system::out::Progress::new()
+                    .line(&format!("on air without a screen; `moth attach --socket {}` opens one", reached.display()));
+            }
+            Ok(())
+        })
+    })();
+    if options.carried && !is_begun { apart::quietly(outcome) } else { outcome }
+}
+
 /// Begins a broadcast and shows it, on the whole screen or as lines.
 fn show(options: &ShowOptions, in_use: &SetupInUseOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
     let log = logging::to(options.log.as_deref(), options.headless)?;
     present(options, in_use, plan()?, (&log, false)).map(|_| ())
+}
+
+/// What is shown, and with what.
+fn showing(
+    options: &ShowOptions,
+    in_use: &SetupInUseOptions,
+    plan: Plan,
+    leads_back: bool,
+) -> Result<(Showing, headless::Form), Failure> {
+    let is_made_up = matches!(plan, Plan::Demo(..));
+    let begin = |path| Recording::begin(path, plan.servers(), is_made_up);
+    let recording = options.record.as_deref().map(begin).transpose()?;
+    let kept = if options.no_log { None } else { LogPlan::of(&plan, in_use)? };
+    let showing = Showing {
+        plan,
+        run_for: options.run_for.map(Duration::from_secs),
+        recording,
+        log: kept,
+        mouse: !options.no_mouse,
+        leads_back,
+        outlets: OutletPlan::from(options),
+        socket: options.automatic.socket.clone(),
+    };
+    Ok((showing, if options.line { headless::Form::Line } else { headless::Form::Json }))
 }
 
 /// Puts a broadcast on; it may lead back to the list of setups.
@@ -131,27 +239,11 @@ fn present(
     plan: Plan,
     (log, leads_back): (&logging::Log, bool),
 ) -> Result<Left, Failure> {
-    let run_for = options.run_for.map(Duration::from_secs);
-    let is_made_up = matches!(plan, Plan::Demo(..));
-    let begin = |path| Recording::begin(path, plan.servers(), is_made_up);
-    let recording = options.record.as_deref().map(begin).transpose()?;
-    let socket = options.automatic.socket.clone();
-    let kept = if options.no_log { None } else { LogPlan::of(&plan, in_use)? };
-    let showing = Showing {
-        plan,
-        run_for,
-        recording,
-        log: kept,
-        mouse: !options.no_mouse,
-        leads_back,
-        outlets: OutletPlan::from(options),
-        socket,
-    };
-    match (options.headless, options.line) {
-        (true, _) => headless::run(showing, headless::Form::Json).map(|()| Left::ForGood),
-        (false, true) => headless::run(showing, headless::Form::Line).map(|()| Left::ForGood),
-        (false, false) => terminal::run(showing, &log.warnings),
+    let (showing, form) = showing(options, in_use, plan, leads_back)?;
+    if options.headless || options.line {
+        return headless::run(showing, form).map(|()| Left::ForGood);
     }
+    terminal::run(showing, &log.warnings)
 }
 
 /// Exit status 0 if all is well, 1 if it is not, 2 if it could not be found out.

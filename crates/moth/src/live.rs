@@ -6,6 +6,8 @@
 //!   [`second_machine`]: who reads the load.
 //! - [`showing`]: a broadcast to show, and all that goes with it.
 
+#[cfg(unix)]
+pub(crate) mod apart;
 pub mod conductor;
 pub mod encoder_command;
 pub mod machine_reader;

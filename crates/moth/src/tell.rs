@@ -3,15 +3,19 @@
 //! - [`words`]: what can be told, and what it comes to.
 //! - [`post`]: where a running moth is told; [`told`]: what it does about it.
 
+pub(crate) mod about;
 #[cfg(unix)]
 pub mod post;
 pub mod told;
 pub mod words;
 
+use std::sync::Weak;
+
 use serde::{Deserialize, Serialize};
 use tokio::sync::{mpsc, oneshot};
 
 use crate::failure::Failure;
+use crate::terminal::hub::Hub;
 
 /// What is asked of a running moth, as a line of JSON.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -60,12 +64,15 @@ pub type ToldWords = (Vec<String>, oneshot::Sender<Answer>);
 ///
 /// # Errors
 /// [`Failure::Told`] if a socket that was named cannot be opened.
-pub(crate) fn listen(socket: Option<&std::path::Path>) -> Result<mpsc::UnboundedReceiver<ToldWords>, Failure> {
+pub(crate) fn listen(
+    socket: Option<&std::path::Path>,
+    hub: Option<Weak<Hub>>,
+) -> Result<mpsc::UnboundedReceiver<ToldWords>, Failure> {
     let (tell, told) = mpsc::unbounded_channel();
     #[cfg(unix)]
     match post::Post::open(socket) {
         Ok(post) => {
-            tokio::spawn(post.run(tell));
+            tokio::spawn(post.run(tell, hub.unwrap_or_default()));
         }
         Err(error) if socket.is_none() => tracing::warn!(%error, "`moth tell` cannot reach this one"),
         Err(error) => {
@@ -73,6 +80,6 @@ pub(crate) fn listen(socket: Option<&std::path::Path>) -> Result<mpsc::Unbounded
         }
     }
     #[cfg(not(unix))]
-    drop((tell, socket));
+    drop((tell, socket, hub));
     Ok(told)
 }

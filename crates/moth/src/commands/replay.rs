@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use moth_core::Snapshot;
 use moth_core::moment::Moment;
 use moth_logbook::readings::Reader;
-use tokio::sync::{mpsc, watch};
+use tokio::sync::{broadcast, mpsc, watch};
 
 use crate::cli::ReplayOptions;
 use crate::drawings::of_a_recording::begun;
@@ -18,7 +18,7 @@ use crate::live::plan::Banner;
 use crate::recordings::player::{Player, ReplayOrder, ReplayState};
 use crate::terminal::app::App;
 use crate::terminal::style::palette::Palette;
-use crate::terminal::{Wires, operate};
+use crate::terminal::{Wires, on_own_terminal};
 
 /// The screen is given something new this often. Ours.
 const SHOW_EACH: Duration = Duration::from_millis(67);
@@ -53,11 +53,11 @@ pub fn run(options: &ReplayOptions) -> Outcome {
     let banner = Banner { demo: None, publish_to: None, replay: Some(name) };
     let app =
         App::new(banner, true, Palette::from_environment()).writing(chronicle).replaying(state, began, is_made_up);
-    let nobody = || mpsc::unbounded_channel().1;
     let wires = Wires {
         snapshots,
-        test_news: nobody(),
-        rings: mpsc::unbounded_channel().1,
+        test_news: broadcast::Sender::new(1).subscribe(),
+        rings: broadcast::Sender::new(1).subscribe(),
+        said: None,
         order: mpsc::unbounded_channel().0,
         order_test: mpsc::unbounded_channel().0,
         rehearsal: None,
@@ -65,7 +65,7 @@ pub fn run(options: &ReplayOptions) -> Outcome {
         keeping: None,
         replay: Some((order, told)),
     };
-    operate(app, wires).map(|_| ())
+    on_own_terminal(app, wires).map(|_| ())
 }
 
 fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> Outcome {

@@ -14,7 +14,7 @@ use moth_relay::measure::{LineProgress, MeasurePlan, Target, run_line};
 use moth_relay::tcp::TcpDialer;
 use moth_relay::{Dialer, Server};
 use moth_stage::{Afternoon, made_up_machine};
-use tokio::sync::{mpsc, watch};
+use tokio::sync::{broadcast, mpsc, watch};
 
 use crate::commands::check;
 use crate::measuring::servers_in_turn::{self, RoutesTest};
@@ -117,7 +117,7 @@ pub async fn serve(
     field: Field,
     live: Arc<Mutex<Arc<dyn Dialer>>>,
     mut orders: mpsc::UnboundedReceiver<TestOrder>,
-    news: mpsc::UnboundedSender<TestNews>,
+    news: broadcast::Sender<TestNews>,
 ) {
     let (cancel, cancelled) = watch::channel(false);
     while let Some(order) = orders.recv().await {
@@ -145,7 +145,7 @@ async fn carry_out(
     live: &dyn Dialer,
     order: TestOrder,
     mut cancel: watch::Receiver<bool>,
-    news: &mpsc::UnboundedSender<TestNews>,
+    news: &broadcast::Sender<TestNews>,
 ) {
     // Nobody listens only once the screen is gone, and then this ends too.
     let tell = |what| {

@@ -10,7 +10,7 @@ use moth_core::Snapshot;
 use moth_core::suspects::{Fault, Suspect};
 use moth_core::viewers::Viewers;
 use serde::Serialize;
-use tokio::sync::mpsc;
+use tokio::sync::broadcast;
 
 use crate::cli::AlarmOptions;
 use crate::outlets::alarm::{Alarm, News, Tell};
@@ -34,8 +34,8 @@ pub struct Herald {
 pub enum Bell {
     /// On standard error.
     Here,
-    /// On the screen, which somebody else draws.
-    Screen(mpsc::UnboundedSender<()>),
+    /// On the screens, which somebody else draws.
+    Screens(broadcast::Sender<()>),
 }
 
 /// What a command is given on its standard input, as one line of JSON.
@@ -77,8 +77,8 @@ impl Herald {
             Some(Bell::Here) => {
                 let _ = io::stderr().write_all(b"\x07");
             }
-            // The screen is gone: nobody is there to hear it.
-            Some(Bell::Screen(ring)) => drop(ring.send(())),
+            // If there is no screen, nobody is there to hear it.
+            Some(Bell::Screens(ring)) => drop(ring.send(())),
             None => {}
         }
         if self.notify {

@@ -275,7 +275,9 @@ impl App {
         if key.code == KeyCode::Char('c') && key.modifiers.contains(KeyModifiers::CONTROL) {
             // The second Ctrl-C is meant.
             let is_second = self.dialog == Some(Dialog::ConfirmQuit);
-            let reaction = if is_second { Reaction::wish(Wish::Quit) } else { self.quit() };
+            // Of a screen apart it is the screen that is left.
+            let last = if self.model.is_apart { Wish::Leave } else { Wish::Quit };
+            let reaction = if is_second { Reaction::wish(last) } else { self.quit() };
             return self.react(reaction);
         }
         let reaction = match self.dialog.take() {

@@ -2,7 +2,7 @@
 
 use std::ops::ControlFlow;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -12,7 +12,7 @@ use moth_core::figure::Origin;
 use moth_core::reading::Observation;
 use moth_logbook::Kind;
 use moth_relay::Dialer;
-use tokio::sync::{mpsc, watch as channel};
+use tokio::sync::{broadcast, mpsc, watch as channel};
 
 use crate::failure::Failure;
 use crate::failure::Outcome;
@@ -28,6 +28,7 @@ use crate::rehearsal::Prepared;
 use crate::rehearsal::run::{self, Run, Task};
 use crate::system::signals;
 use crate::tell;
+use crate::terminal::hub::Hub;
 use crate::terminal::rehearsing::RehearsalOrder;
 use moth_evening::chronicle::{Chronicle, lock};
 
@@ -55,7 +56,7 @@ pub(super) struct Acts {
 /// The two ways to have something found out.
 pub(super) struct Tests {
     pub orders: mpsc::UnboundedReceiver<TestOrder>,
-    pub news: mpsc::UnboundedSender<TestNews>,
+    pub news: broadcast::Sender<TestNews>,
 }
 
 /// How it is joined to the screen.
@@ -69,7 +70,9 @@ pub(super) struct Wiring {
     pub chronicle: Arc<Mutex<Chronicle>>,
     pub rehearsals: mpsc::UnboundedReceiver<RehearsalOrder>,
     pub rehearsal: channel::Sender<Option<Arc<Run>>>,
-    pub say: std::sync::mpsc::Sender<String>,
+    pub say: broadcast::Sender<String>,
+    /// For screens that come later.
+    pub hub: Weak<Hub>,
 }
 
 /// What the screen sees of it.
@@ -77,7 +80,7 @@ struct Show {
     snapshots: channel::Sender<Option<Arc<Snapshot>>>,
     chronicle: Arc<Mutex<Chronicle>>,
     rehearsal: channel::Sender<Option<Arc<Run>>>,
-    say: std::sync::mpsc::Sender<String>,
+    say: broadcast::Sender<String>,
 }
 
 impl Show {
@@ -155,7 +158,7 @@ impl Stage {
             recording: acts.recording,
             scribe: acts.scribe,
             outlets: acts.outlets.open(wiring.bell).await?,
-            told: tell::listen(acts.socket.as_deref())?,
+            told: tell::listen(acts.socket.as_deref(), Some(wiring.hub))?,
             asked_to_stop: None,
         };
         let Wiring { snapshots, chronicle, rehearsal, say, rehearsals, tests, .. } = wiring;

@@ -2,7 +2,8 @@
 
 use std::io::{self, Stdout, Write};
 use std::mem::ManuallyDrop;
-use std::sync::Once;
+use std::sync::atomic::AtomicBool;
+use std::sync::{Arc, Once};
 use std::time::Duration;
 
 use crossterm::clipboard::CopyToClipboard;
@@ -15,15 +16,17 @@ use ratatui::layout::Rect;
 use ratatui::{Frame, Terminal, TerminalOptions, Viewport};
 
 /// No screen is larger, in columns and rows. A terminal may say 65 535 of both, for which there is not memory enough. Ours.
-const MOST: (u16, u16) = (1000, 400);
+pub(super) const MOST: (u16, u16) = (1000, 400);
 
 /// The terminal, in use.
-pub(super) struct Device {
+pub(crate) struct Device {
     /// Never dropped: on dropping it shows the cursor, and if the terminal is gone, tells of that on standard error, which is gone
     /// as well, and panics. [`give_back`] shows the cursor.
     terminal: ManuallyDrop<Terminal<CrosstermBackend<Stdout>>>,
     area: Rect,
     has_mouse: bool,
+    /// The program went on after it was stopped.
+    pub(crate) went_on: Arc<AtomicBool>,
 }
 
 /// What is drawn on: the terminal, as far as it is of this world.
@@ -34,7 +37,7 @@ fn area() -> io::Result<Rect> {
 
 impl Device {
     /// Takes the terminal over; with the mouse, which then selects no text unless Shift is held.
-    pub(super) fn enter(has_mouse: bool) -> io::Result<Self> {
+    pub(crate) fn enter(has_mouse: bool) -> io::Result<Self> {
         give_back_on_panic();
         enable_raw_mode()?;
         // From here on, leaving by an error gives back what was taken.
@@ -47,7 +50,7 @@ impl Device {
         let mut terminal = Terminal::with_options(CrosstermBackend::new(io::stdout()), options)?;
         terminal.clear()?;
         std::mem::forget(taken);
-        Ok(Self { terminal: ManuallyDrop::new(terminal), area, has_mouse })
+        Ok(Self { terminal: ManuallyDrop::new(terminal), area, has_mouse, went_on: Arc::default() })
     }
 
     /// What is drawn on.
@@ -80,13 +83,13 @@ fn take_mouse(has_mouse: bool) -> io::Result<()> {
 }
 
 /// Rings the terminal's bell.
-pub(super) fn ring() {
+pub(crate) fn ring() {
     let mut out = io::stdout();
     let _ = out.write_all(b"\x07").and_then(|()| out.flush());
 }
 
 /// Asks the terminal to put a text on the clipboard (OSC 52). Not every terminal does, and none says whether it did.
-pub(super) fn copy(text: &str) {
+pub(crate) fn copy(text: &str) {
     let _ = execute!(io::stdout(), CopyToClipboard::to_clipboard_from(text));
 }
 

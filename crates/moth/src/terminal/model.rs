@@ -53,6 +53,8 @@ pub(super) struct Model {
     pub is_made_up: bool,
     /// Past broadcasts.
     pub logbook: LogbookView,
+    /// The broadcast goes on when the screen is left.
+    pub is_apart: bool,
     /// The list of setups led here, and is where one may go back to.
     pub leads_back: bool,
     /// What answers to the mouse.
@@ -100,6 +102,7 @@ impl Model {
             began: None,
             is_made_up: false,
             logbook: LogbookView::default(),
+            is_apart: false,
             leads_back: false,
             hits: Hits::default(),
             scroll: Scroll::default(),

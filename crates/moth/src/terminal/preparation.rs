@@ -43,7 +43,7 @@ pub(super) enum TestUnderWay {
 pub struct Preparation {
     pub(super) in_use: SetupInUse,
     /// The temporary folder of a demo's setup in use.
-    folder: Option<tempfile::TempDir>,
+    folder: Option<Arc<tempfile::TempDir>>,
     /// Which servers are to be tested.
     pub(super) chosen: Vec<bool>,
     /// The server under the cursor, in the order shown.
@@ -74,7 +74,7 @@ pub struct Preparation {
 impl Preparation {
     /// With what was found out before.
     #[must_use]
-    pub fn new(in_use: SetupInUse, folder: Option<tempfile::TempDir>) -> Self {
+    pub fn new(in_use: SetupInUse, folder: Option<Arc<tempfile::TempDir>>) -> Self {
         let history = in_use.history().unwrap_or_default();
         let mut preparation = Self {
             chosen: vec![true; in_use.service.servers.len()],

@@ -354,7 +354,7 @@ async fn without_a_measurement_a_plan_says_what_was_carried_and_takes_a_figure_o
 /// What the screens for before going live show, with the demo's setup in use and nothing measured.
 fn before() -> Preparation {
     let (in_use, folder) = crate::setup_in_use::of_the_demo().unwrap();
-    Preparation::new(in_use, Some(folder))
+    Preparation::new(in_use, Some(Arc::new(folder)))
 }
 
 /// The same once the demo's afternoon was measured.
@@ -362,7 +362,7 @@ fn with_its_afternoon() -> Preparation {
     let (in_use, folder) = crate::setup_in_use::of_the_demo().unwrap();
     let four_hours = jiff::SignedDuration::from_hours(4);
     crate::setup_in_use::afternoon::put_in(&in_use.results, some_day() + four_hours).unwrap();
-    Preparation::new(in_use, Some(folder))
+    Preparation::new(in_use, Some(Arc::new(folder)))
 }
 
 fn quiet() -> Arc<Snapshot> {
@@ -383,12 +383,12 @@ fn some_day() -> Timestamp {
 async fn carry_out(app: &mut App, wish: Option<Wish>, mut until: impl FnMut(&App) -> bool) {
     let Some(Wish::Test(order)) = wish else { panic!("a test is wished for: {wish:?}") };
     let (orders, to_do) = tokio::sync::mpsc::unbounded_channel();
-    let (tell, mut news) = tokio::sync::mpsc::unbounded_channel();
+    let (tell, mut news) = tokio::sync::broadcast::channel(1024);
     let field = Field::StandIn(Box::new(Afternoon::shipped(41).unwrap()));
     let line = Afternoon::shipped(41).unwrap().dialer();
     tokio::spawn(crate::measuring::tester::serve(field, Arc::new(Mutex::new(line)), to_do, tell));
     orders.send(order).unwrap();
-    while let Some(heard) = news.recv().await {
+    while let Ok(heard) = news.recv().await {
         app.learn(heard, some_day());
         if until(app) {
             return;
@@ -447,7 +447,7 @@ async fn a_test_is_ended_by_a_key_and_what_there_is_stays() {
     let Some(Wish::Test(order)) = type_char(&mut app, 'y') else { panic!("it begins") };
     assert_eq!(press(&mut app, KeyCode::Enter), None, "only one test at a time");
     let (orders, to_do) = tokio::sync::mpsc::unbounded_channel();
-    let (tell, mut news) = tokio::sync::mpsc::unbounded_channel();
+    let (tell, mut news) = tokio::sync::broadcast::channel(1024);
     let afternoon = Afternoon::shipped(41).unwrap();
     let line = afternoon.dialer();
     tokio::spawn(crate::measuring::tester::serve(

@@ -12,6 +12,8 @@ use crate::recordings::player::ReplayOrder;
 pub enum Wish {
     /// To leave.
     Quit,
+    /// To leave the screen only: the broadcast goes on.
+    Leave,
     /// To go back to the list of setups.
     Setups,
     /// Something done to the broadcast.

@@ -35,7 +35,7 @@ pub(in crate::terminal) fn draw(frame: &mut Frame<'_>, area: Rect, dialog: &Dial
         Dialog::Changes(at) => (" Change something ", changes(*at, palette, snapshot)),
         Dialog::Events(at) => (" What happened ", happened(*at, palette, snapshot, area)),
         Dialog::Choose(choice) => (" Change it to ", choose(choice, palette)),
-        Dialog::ConfirmQuit => (" Quit? ", quit(palette)),
+        Dialog::ConfirmQuit => (" Quit? ", quit(palette, shown.model.is_apart)),
         Dialog::Consent(_, words) => (" Publish filler? ", consent(words, palette)),
         Dialog::ConsentRehearsal(words) => (" Rehearse it? ", consent_rehearsal(words, palette)),
         Dialog::EnterUpload(typed) => (" What the upload sustains ", enter_upload(typed, palette)),
@@ -301,8 +301,18 @@ fn forget_key(palette: Palette) -> Vec<Line<'static>> {
     lines
 }
 
-fn quit(palette: Palette) -> Vec<Line<'static>> {
+fn quit(palette: Palette, is_apart: bool) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
+    if is_apart {
+        text(
+            &mut lines,
+            "The broadcast does not need this screen: left, it goes on, and `moth attach` opens a screen on it again. Ended, it is over for your viewers.",
+        );
+        lines.push(Line::default());
+        let l = ("l", "leave it running");
+        lines.push(answers(palette, &[l, ("y", "end the broadcast"), ("n", "stay")]));
+        return lines;
+    }
     text(&mut lines, "The broadcast goes through the moth: quitting ends it for your viewers.");
     lines.push(Line::default());
     lines.push(answers(palette, &[("y", "end the broadcast and quit"), ("n", "stay")]));

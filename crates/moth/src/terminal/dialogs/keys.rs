@@ -18,6 +18,7 @@ pub(in crate::terminal) fn key(dialog: Dialog, model: &mut Model, key: KeyEvent)
         Dialog::Confirm(proposal) => {
             ask(code, Dialog::Confirm(proposal.clone()), || Reaction::wish(Wish::Act(proposal.action)))
         }
+        Dialog::ConfirmQuit if model.is_apart && code == KeyCode::Char('l') => Reaction::wish(Wish::Leave),
         Dialog::ConfirmQuit => ask(code, Dialog::ConfirmQuit, || Reaction::wish(Wish::Quit)),
         Dialog::Consent(order, words) => ask(code, Dialog::Consent(order.clone(), words), || model.order(*order)),
         Dialog::ConsentRehearsal(words) => {

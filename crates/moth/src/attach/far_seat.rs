@@ -1,0 +1,211 @@
+//! A screen drawn for a terminal that is far: each line it says is an event, each picture a line to it.
+//!
+//! Nothing waits for it. What it has not taken yet is one picture; until it has, no other is drawn, and then the newest.
+
+use std::cell::RefCell;
+use std::io::{self, BufRead, BufReader, Read, Write};
+use std::os::unix::net::UnixStream;
+use std::rc::Rc;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
+use std::time::{Duration, Instant};
+
+use crossterm::event::Event;
+use ratatui::backend::CrosstermBackend;
+use ratatui::layout::Rect;
+use ratatui::{Frame, Terminal, TerminalOptions, Viewport};
+use rustix::net::{SendFlags, send};
+
+use super::words::{FromMoth, FromScreen, line};
+use crate::terminal::seat::{Seat, Waiting, within_reason};
+
+/// A screen says no longer line than this, in bytes. Ours: a page of servers' addresses, pasted.
+const LONGEST: u64 = 64 * 1024;
+/// Lines that may wait for the screen's thread: then it is not read on. Ours.
+const WAITING: usize = 64;
+/// A terminal that takes nothing for so long is dropped. Ours: who stopped it for a moment finds it again.
+const PATIENCE: Duration = Duration::from_secs(120);
+/// The last word waits so long to be taken. Ours.
+const FAREWELL: Duration = Duration::from_secs(1);
+
+/// What is drawn, until it is a line.
+#[derive(Debug, Clone, Default)]
+struct Drawn(Rc<RefCell<Vec<u8>>>);
+
+impl Write for Drawn {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.borrow_mut().extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// A terminal that is far.
+pub(crate) struct FarSeat {
+    stream: UnixStream,
+    terminal: Terminal<CrosstermBackend<Drawn>>,
+    drawn: Drawn,
+    area: Rect,
+    heard: Receiver<FromScreen>,
+    waiting: Waiting,
+    /// What it has not taken yet, and since when.
+    unsent: Vec<u8>,
+    stuck_since: Option<Instant>,
+    is_gone: bool,
+}
+
+impl FarSeat {
+    /// Takes a connection whose first line was read; `rest` is what came with it.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub(crate) fn new(stream: UnixStream, size: (u16, u16), rest: Vec<u8>) -> io::Result<Self> {
+        stream.set_nonblocking(false)?;
+        let (hear, heard) = sync_channel(WAITING);
+        let reading = stream.try_clone()?;
+        std::thread::Builder::new().name("far screen".into()).spawn(move || {
+            let mut lines = BufReader::new(io::Cursor::new(rest).chain(reading));
+            // Whoever talks nonsense, or too much of it, is gone.
+            while let Some(said) = next_line(&mut lines) {
+                if hear.send(said).is_err() {
+                    return;
+                }
+            }
+        })?;
+        let (area, drawn) = (within_reason(size), Drawn::default());
+        let options = TerminalOptions { viewport: Viewport::Fixed(area) };
+        let terminal = Terminal::with_options(CrosstermBackend::new(drawn.clone()), options)?;
+        Ok(Self {
+            stream,
+            terminal,
+            drawn,
+            area,
+            heard,
+            waiting: Waiting::new(),
+            unsent: Vec::new(),
+            stuck_since: None,
+            is_gone: false,
+        })
+    }
+
+    /// Says something as soon as all before it is taken.
+    pub(crate) fn say(&mut self, said: &FromMoth) {
+        self.unsent.extend(line(said));
+        self.send_on();
+    }
+
+    /// Says the last thing, and waits a little for it to be taken.
+    pub(crate) fn say_last(mut self, said: &FromMoth) {
+        self.say(said);
+        let until = Instant::now() + FAREWELL;
+        while !self.unsent.is_empty() && !self.is_gone && Instant::now() < until {
+            std::thread::sleep(Duration::from_millis(20));
+            self.send_on();
+        }
+    }
+
+    /// Sends as much as it takes; `true` once that is all.
+    fn send_on(&mut self) -> bool {
+        while !self.unsent.is_empty() && !self.is_gone {
+            match send(&self.stream, &self.unsent, SendFlags::DONTWAIT | SendFlags::NOSIGNAL) {
+                Ok(0) => self.is_gone = true,
+                Ok(sent) => {
+                    self.unsent.drain(..sent);
+                    self.stuck_since = None;
+                }
+                Err(rustix::io::Errno::AGAIN) => {
+                    let since = *self.stuck_since.get_or_insert_with(Instant::now);
+                    self.is_gone |= since.elapsed() > PATIENCE;
+                    return false;
+                }
+                Err(rustix::io::Errno::INTR) => {}
+                Err(_) => self.is_gone = true,
+            }
+        }
+        self.unsent.is_empty()
+    }
+
+    fn take(&mut self, said: &FromScreen) {
+        match said {
+            FromScreen::Leave => self.is_gone = true,
+            said => self.waiting.extend(said.event()),
+        }
+    }
+}
+
+impl Drop for FarSeat {
+    fn drop(&mut self) {
+        // The thread that reads ends with it.
+        let _ = self.stream.shutdown(std::net::Shutdown::Both);
+    }
+}
+
+/// The next line of a screen; `None` if it is none, or there is none.
+fn next_line(lines: &mut impl BufRead) -> Option<FromScreen> {
+    let mut text = Vec::new();
+    lines.take(LONGEST).read_until(b'\n', &mut text).ok()?;
+    serde_json::from_slice(&text).ok()
+}
+
+impl Seat for FarSeat {
+    fn draw(&mut self, draw: &mut dyn FnMut(&mut Frame<'_>)) -> io::Result<bool> {
+        if !self.send_on() {
+            return Ok(false);
+        }
+        self.terminal.draw(draw)?;
+        let bytes = std::mem::take(&mut *self.drawn.0.borrow_mut());
+        if !bytes.is_empty() {
+            self.say(&FromMoth::Draw(String::from_utf8_lossy(&bytes).into_owned()));
+        }
+        Ok(true)
+    }
+
+    fn wait(&mut self, within: Duration) -> bool {
+        // What is stuck is tried again soon.
+        self.send_on();
+        let within = if self.waiting.is_empty() { within } else { Duration::ZERO };
+        match self.heard.recv_timeout(within) {
+            Ok(said) => self.take(&said),
+            Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => self.is_gone = true,
+        }
+        !self.is_gone
+    }
+
+    fn next(&mut self) -> io::Result<Option<Event>> {
+        if self.waiting.is_empty()
+            && let Ok(said) = self.heard.try_recv()
+        {
+            self.take(&said);
+        }
+        let event = self.waiting.pop_front();
+        if let Some(Event::Resize(columns, rows)) = event {
+            // It is drawn on as if nothing were there yet, also in the same size: whoever says so saw something else meanwhile.
+            self.area = within_reason((columns, rows));
+            self.terminal.resize(self.area)?;
+        }
+        Ok(event)
+    }
+
+    fn take_back(&mut self) -> io::Result<()> {
+        self.terminal.clear()
+    }
+
+    fn went_on(&mut self) -> bool {
+        // Whoever shows it says that by a size.
+        false
+    }
+
+    fn copy(&mut self, text: &str) {
+        self.say(&FromMoth::Copy(text.to_owned()));
+    }
+
+    fn ring(&mut self) {
+        // Who takes nothing hears nothing.
+        if self.unsent.is_empty() {
+            self.say(&FromMoth::Ring);
+        }
+    }
+}

@@ -1,0 +1,36 @@
+//! `moth service`: what keeps a moth running from login on.
+
+use crate::failure::{Failure, Outcome};
+use crate::system::out;
+
+/// Prints a user's service file for systemd.
+///
+/// # Errors
+/// [`Failure`] if this program's own place cannot be found.
+pub(crate) fn run() -> Outcome {
+    let program = std::env::current_exe().map_err(Failure::system("this program's own place could not be found"))?;
+    out::text(&format!(
+        "\
+# A moth that waits for your broadcaster from login on, with the setup in use; `moth attach` opens a screen on it.
+# Put it in place and begin it:
+#   moth service > ~/.config/systemd/user/vigilant-moth.service
+#   systemctl --user enable --now vigilant-moth
+# The stream key is the one that `moth key set` keeps; none is in this file.
+[Unit]
+Description=Vigilant Moth, between the broadcaster and the ingest server
+After=network-online.target
+
+[Service]
+ExecStart=\"{}\" watch --no-screen
+# Killed, it comes back, and the broadcaster's own reconnect finds it; five times in ten minutes, then it stays away.
+Restart=on-failure
+RestartSec=1
+StartLimitIntervalSec=600
+StartLimitBurst=5
+
+[Install]
+WantedBy=default.target
+",
+        program.display()
+    ))
+}
