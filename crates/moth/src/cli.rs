@@ -118,6 +118,10 @@ pub struct WatchOptions {
     #[arg(long, conflicts_with_all = ["headless", "line"])]
     pub no_screen: bool,
 
+    /// Begin the broadcast again up to so many times, without asking, if its process is killed
+    #[arg(long, value_name = "TIMES", default_value_t = 0, conflicts_with = "foreground")]
+    pub restart: u32,
+
     /// Begun by another `moth watch`, which waits to be told that it is on air
     #[arg(long, hide = true)]
     pub carried: bool,

@@ -34,6 +34,7 @@ use clap::Parser;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 
 use cli::{Cli, Command, SetupInUseOptions, ShowOptions, WatchOptions};
+use commands::attach::After;
 use failure::Failure;
 use failure::Outcome;
 use live::plan::Plan;
@@ -78,7 +79,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Watch(options) if options.carried || options.no_screen => carry(&options, &cli.in_use),
         #[cfg(unix)]
         Command::Watch(options) if is_apart(&options) => {
-            watch_apart(&arguments[1..], &cli.in_use, (!options.show.no_mouse, false)).map(|_| ())
+            watch_apart(&arguments[1..], &cli.in_use, (!options.show.no_mouse, false), options.restart).map(|_| ())
         }
         Command::Watch(options) => show(&options.show, &cli.in_use, || commands::watch::plan(&options, &cli.in_use)),
         #[cfg(unix)]
@@ -128,8 +129,8 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
         let Some(setup) = terminal::begin(&mut first)? else { return Ok(true) };
         in_use.setup = Some(setup);
         #[cfg(unix)]
-        match watch_apart(&as_watch(&in_use), &in_use, (false, true)) {
-            Ok(Left::ForTheSetups) => first = FirstMinute::open(&opened, &watch.listen, palette)?,
+        match watch_apart(&as_watch(&in_use), &in_use, (false, true), 0) {
+            Ok(After::Setups) => first = FirstMinute::open(&opened, &watch.listen, palette)?,
             Ok(_) => return Ok(true),
             // What stands in the way can be entered there.
             Err(failure) => first.tell(failure.to_string()),
@@ -167,12 +168,32 @@ fn as_watch(in_use: &SetupInUseOptions) -> Vec<OsString> {
     arguments
 }
 
-/// Begins a broadcast in a process of its own, and opens a screen on it.
+/// Begins a broadcast in a process of its own, and opens a screen on it. If it is killed it is begun again: as often as it may be
+/// without asking, and else if whoever is there wants that.
 #[cfg(unix)]
-fn watch_apart(arguments: &[OsString], in_use: &SetupInUseOptions, hands: (bool, bool)) -> Result<Left, Failure> {
+fn watch_apart(
+    arguments: &[OsString],
+    in_use: &SetupInUseOptions,
+    hands: (bool, bool),
+    mut restarts: u32,
+) -> Result<After, Failure> {
     let log = setup_in_use::places(in_use).ok().map(|places| places.data.join("watch.log"));
-    let socket = live::apart::begin(arguments, log.as_deref())?;
-    commands::attach::show(&socket, hands)
+    loop {
+        let socket = live::apart::begin(arguments, log.as_deref())?;
+        let after = commands::attach::show(&socket, hands)?;
+        if after != After::Lost {
+            return Ok(after);
+        }
+        let said =
+            log.as_deref().and_then(live::apart::last_words).map_or_else(String::new, |said| format!(" ({said})"));
+        let lost = format!("{}{said}", commands::attach::LOST);
+        if restarts > 0 {
+            restarts -= 1;
+            system::out::Progress::new().line(&format!("{lost}; it is begun again, and the broadcaster finds it"));
+        } else if !live::apart::wants_again(&lost) {
+            return Err(Failure::Told(format!("{lost}; `moth watch` begins it again")));
+        }
+    }
 }
 
 /// Keeps a broadcast on air without a screen of its own.
@@ -199,6 +220,7 @@ fn carry(options: &WatchOptions, in_use: &SetupInUseOptions) -> Outcome {
             Ok(())
         })
     })();
+    let outcome = outcome.map_err(apart::with_who_is_there);
     if options.carried && !is_begun { apart::quietly(outcome) } else { outcome }
 }
 
@@ -279,7 +301,7 @@ fn in_one_line(error: &clap::Error) -> String {
         .into_iter()
         .find_map(|kind| match error.get(kind)? {
             ContextValue::String(word) => Some(word.clone()),
-            ContextValue::Strings(words) => words.first().cloned(),
+            ContextValue::Strings(words) => words.last().cloned(),
             _ => None,
         });
     format!("{told}{}", cli::meant::asked_back(near.as_deref()))

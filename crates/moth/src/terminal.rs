@@ -449,11 +449,11 @@ pub(crate) fn operate(mut app: App, mut wires: Wires<'_>, seat: &mut impl Seat) 
             app.replay_is(*state.borrow_and_update());
             changed = true;
         }
-        if let Some(rehearsal) = &mut wires.rehearsal {
-            if rehearsal.newest.has_changed().unwrap_or(false) {
-                changed |= app.follow_rehearsal(rehearsal.newest.borrow_and_update().clone());
-                wavers = true;
-            }
+        if let Some(rehearsal) = &mut wires.rehearsal
+            && rehearsal.newest.has_changed().unwrap_or(false)
+        {
+            changed |= app.follow_rehearsal(rehearsal.newest.borrow_and_update().clone());
+            wavers = true;
         }
         if let Some(keeping) = &mut wires.keeping
             && keeping.has_changed().unwrap_or(false)

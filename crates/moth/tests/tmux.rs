@@ -8,109 +8,8 @@ use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 
+use common::terminal::Terminal;
 use common::*;
-
-/// A shell in tmux.
-struct Terminal {
-    socket: String,
-    dir: tempfile::TempDir,
-}
-
-impl Terminal {
-    fn new(columns: u16, rows: u16) -> Self {
-        let dir = tempfile::tempdir().unwrap();
-        let terminal = Self { socket: dir.path().join("socket").display().to_string(), dir };
-        let size = [columns.to_string(), rows.to_string()];
-        terminal.tmux(&[
-            "-f",
-            "/dev/null",
-            "new-session",
-            "-d",
-            "-x",
-            &size[0],
-            "-y",
-            &size[1],
-            // Nobody's own logbook is written.
-            &format!(
-                "env PS1='$ ' ENV= XDG_DATA_HOME={0}/data XDG_CONFIG_HOME={0}/config sh",
-                terminal.dir.path().display()
-            ),
-        ]);
-        terminal
-    }
-
-    fn tmux(&self, words: &[&str]) -> String {
-        let out = Command::new("tmux").arg("-S").arg(&self.socket).args(words).env_remove("TMUX").output().unwrap();
-        assert!(out.status.success(), "{words:?}: {}", String::from_utf8_lossy(&out.stderr));
-        String::from_utf8_lossy(&out.stdout).into_owned()
-    }
-
-    fn enter(&self, line: &str) {
-        self.tmux(&["send-keys", "-l", line]);
-        self.tmux(&["send-keys", "Enter"]);
-    }
-
-    fn keys(&self, keys: &str) {
-        self.tmux(&["send-keys", keys]);
-    }
-
-    fn screen(&self) -> String {
-        self.tmux(&["capture-pane", "-p"])
-    }
-
-    fn shows(&self, text: &str, within_s: u64) -> String {
-        let mut last = String::new();
-        wait_for(text, Duration::from_secs(within_s), || {
-            last = self.screen();
-            last.contains(text).then(|| last.clone())
-        })
-    }
-
-    fn file(&self, name: &str) -> String {
-        self.dir.path().join(name).display().to_string()
-    }
-
-    /// Runs the moth between two looks at the terminal's settings.
-    fn run_moth(&self, words: &str) {
-        let moth = env!("CARGO_BIN_EXE_moth");
-        self.enter("echo was-here-before");
-        self.enter(&format!(
-            "stty -a > {0}; {moth} {words}; echo left=$? > {1}; stty -a > {2}",
-            self.file("before"),
-            self.file("status"),
-            self.file("after")
-        ));
-    }
-
-    /// The number of the moth's process: the shell's only child.
-    fn moth(&self) -> String {
-        let shell = self.tmux(&["display-message", "-p", "#{pane_pid}"]);
-        let children = std::fs::read_to_string(format!("/proc/{0}/task/{0}/children", shell.trim())).unwrap();
-        children.trim().to_owned()
-    }
-
-    /// The exit status, once the terminal is as it was found.
-    fn left(&self) -> String {
-        let status = self.file("status");
-        wait_for("the end", Duration::from_secs(20), || {
-            Path::new(&self.file("after")).metadata().ok().filter(|m| m.len() > 0)
-        });
-        // The first line tells the size, which a test may have changed.
-        let read =
-            |name: &str| std::fs::read_to_string(self.file(name)).unwrap().split_once('\n').unwrap().1.to_owned();
-        assert_eq!(read("before"), read("after"), "the terminal's settings are as they were");
-        let screen = self.shows("was-here-before", 5);
-        assert!(!screen.contains("vigilant moth"), "the screen is as it was:\n{screen}");
-        assert_eq!(self.tmux(&["display-message", "-p", "#{cursor_flag} #{alternate_on}"]).trim(), "1 0");
-        std::fs::read_to_string(status).unwrap().trim().to_owned()
-    }
-}
-
-impl Drop for Terminal {
-    fn drop(&mut self) {
-        let _ = Command::new("tmux").arg("-S").arg(&self.socket).arg("kill-server").status();
-    }
-}
 
 #[test]
 fn the_demo_shows_trouble_a_key_mends_it_and_the_terminal_is_left_clean() {
@@ -387,7 +286,7 @@ fn a_real_broadcast_is_shown_without_its_key_and_ended_only_with_a_yes() {
     let config = std::fs::read_to_string(terminal.file("config/vigilant-moth/moth.toml")).unwrap();
     assert!(config.contains("640x360") && config.contains("rate = 30") && !config.contains(KEY), "{config}");
     terminal.keys("q");
-    let screen = terminal.shows("quitting ends it for your viewers", 5);
+    let screen = terminal.shows("Ended, it is over for your viewers", 5);
     assert!(!screen.contains(KEY));
     terminal.keys("n");
     assert!(terminal.shows("on air 0:03", 10).contains("steady"), "it goes on");

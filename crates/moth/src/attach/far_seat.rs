@@ -209,3 +209,108 @@ impl Seat for FarSeat {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ratatui::widgets::Paragraph;
+
+    fn seated(size: (u16, u16)) -> (FarSeat, UnixStream) {
+        let (ours, theirs) = UnixStream::pair().unwrap();
+        (FarSeat::new(ours, size, Vec::new()).unwrap(), theirs)
+    }
+
+    fn picture(seat: &mut FarSeat, n: usize) -> bool {
+        let text = format!("{n:06}").repeat(4000);
+        seat.draw(&mut |frame| frame.render_widget(Paragraph::new(text.as_str()), frame.area())).unwrap()
+    }
+
+    fn events(seat: &mut FarSeat) -> Vec<Event> {
+        std::iter::from_fn(|| {
+            // What was written is heard at once, or a moment later.
+            (0..200).find_map(|_| {
+                let event = seat.next().unwrap();
+                if event.is_none() {
+                    seat.wait(Duration::from_millis(5));
+                }
+                event
+            })
+        })
+        .take(3)
+        .collect()
+    }
+
+    #[test]
+    fn what_is_said_are_events_and_the_whole_screen_comes_first_and_then_what_changed() {
+        let (mut seat, mut theirs) = seated((80, 24));
+        theirs.write_all(b"{\"key\":\"b\"}\n{\"paste\":\"x\"}\n{\"size\":[100,30]}\n").unwrap();
+        let heard = events(&mut seat);
+        assert_eq!(heard.len(), 3);
+        assert_eq!(heard[2], Event::Resize(100, 30));
+        let mut lines = BufReader::new(theirs.try_clone().unwrap());
+        let mut drawn = |seat: &mut FarSeat, text: &str| {
+            seat.draw(&mut |frame| frame.render_widget(Paragraph::new(text), frame.area())).unwrap();
+            let mut line = String::new();
+            lines.read_line(&mut line).unwrap();
+            let Ok(FromMoth::Draw(text)) = serde_json::from_str(&line) else { panic!("{line}") };
+            text
+        };
+        let whole = drawn(&mut seat, "all well");
+        assert!(whole.contains("all") && whole.contains("well"), "{whole}");
+        let changed = drawn(&mut seat, "all dark");
+        assert!(changed.contains("dark") && !changed.contains("all"), "{changed}");
+    }
+
+    #[test]
+    fn who_takes_nothing_costs_one_picture_and_gets_the_newest_later() {
+        let (mut seat, theirs) = seated((200, 60));
+        let mut n = 0;
+        while picture(&mut seat, n) {
+            n += 1;
+            assert!(n < 10_000, "at some time nothing more goes in");
+        }
+        let held = seat.unsent.capacity();
+        for more in 0..1000 {
+            assert!(!picture(&mut seat, more));
+        }
+        assert_eq!(seat.unsent.capacity(), held, "nothing is kept for it but what it has begun to take");
+        assert!(seat.wait(Duration::ZERO), "it is not gone");
+        // It reads on.
+        let reading = std::thread::spawn(move || {
+            let mut lines = BufReader::new(theirs).lines();
+            lines.find(|line| line.as_ref().is_ok_and(|line| line.contains("424242"))).is_some()
+        });
+        let taken = (0..1000).any(|_| {
+            std::thread::sleep(Duration::from_millis(5));
+            picture(&mut seat, 424_242)
+        });
+        assert!(taken);
+        while !seat.send_on() {}
+        assert!(reading.join().unwrap());
+    }
+
+    #[test]
+    fn nonsense_endless_lines_and_a_closed_connection_end_the_screen() {
+        let endless = vec![b'x'; 3 * LONGEST as usize];
+        for said in [&b"hello\n"[..], b"{\"key\":7}\n", b"\"leave\"\n", b"\xff\xfe\n", &endless, b""] {
+            let (mut seat, mut theirs) = seated((80, 24));
+            let _ = theirs.set_nonblocking(true);
+            let _ = theirs.write_all(said);
+            if said.is_empty() {
+                drop(theirs);
+            }
+            let is_gone = (0..500).any(|_| !seat.wait(Duration::from_millis(5)));
+            assert!(is_gone, "{:?}", &said[..said.len().min(20)]);
+        }
+    }
+
+    #[test]
+    fn a_terminal_of_any_size_is_drawn_within_reason() {
+        let (mut seat, mut theirs) = seated((65_535, 65_535));
+        assert!(picture(&mut seat, 1) || seat.unsent.len() < 10_000_000);
+        theirs.write_all(b"{\"size\":[0,0]}\n").unwrap();
+        let heard = events(&mut seat);
+        assert_eq!(heard.first(), Some(&Event::Resize(0, 0)));
+        assert_eq!((seat.area.width, seat.area.height), (1, 1));
+    }
+}

@@ -14,6 +14,9 @@ use crate::failure::{Failure, Outcome};
 /// What says that a process is the one begun here.
 pub(crate) const CARRIED: &str = "--carried";
 
+/// Of what it said last so many characters are repeated. Ours.
+const MOST_WORDS: usize = 200;
+
 /// Its first and only word to whoever began it, as a line of JSON.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -64,6 +67,24 @@ fn open_log(path: &Path) -> std::io::Result<File> {
     OpenOptions::new().create(true).write(true).truncate(true).mode(0o600).open(path)
 }
 
+/// What it said last; `None` if nothing.
+pub(crate) fn last_words(log: &Path) -> Option<String> {
+    let said = std::fs::read_to_string(log).ok()?;
+    // A panic's own line, else the last there is.
+    let line = said.lines().find(|line| line.contains("panicked at")).or(said.lines().next_back())?;
+    Some(line.chars().filter(|c| !c.is_control()).take(MOST_WORDS).collect()).filter(|text: &String| !text.is_empty())
+}
+
+/// Whether whoever is there wants it begun again.
+pub(crate) fn wants_again(lost: &str) -> bool {
+    let mut err = std::io::stderr();
+    let _ = write!(err, "{lost}. Begin it again? The broadcaster's own reconnect finds it then. [Y/n] ");
+    let _ = err.flush();
+    let mut answer = String::new();
+    let read = std::io::stdin().lock().read_line(&mut answer);
+    matches!(read, Ok(1..)) && matches!(answer.trim(), "" | "y" | "Y" | "yes")
+}
+
 /// Leaves the terminal that it was begun on: a session of its own, of which nothing is hung up.
 pub(crate) fn leave_the_terminal() {
     // Of a process that leads a group already, nothing is to be left.
@@ -100,6 +121,23 @@ pub(crate) fn reached_at(socket: Option<&Path>) -> Result<PathBuf, Failure> {
         return Ok(path);
     }
     Err(Failure::Told(format!("no screen could be attached to it: there is no socket at {}", path.display())))
+}
+
+/// What stands in the way, with who it is if that is another moth.
+pub(crate) fn with_who_is_there(failure: Failure) -> Failure {
+    let Failure::Listen { address, error } = &failure else { return failure };
+    if error.kind() != std::io::ErrorKind::AddrInUse {
+        return failure;
+    }
+    let others = crate::tell::post::running().unwrap_or_default();
+    let is_there = |publish_to: &Option<String>| publish_to.as_deref().is_some_and(|to| to.contains(address.as_str()));
+    match others.into_iter().find(|(_, about)| is_there(&about.publish_to)) {
+        Some((_, about)) => Failure::Told(format!(
+            "another moth listens at {address} already (process {}): `moth attach {0}` opens a screen on it, `moth stop {0}` ends it",
+            about.process
+        )),
+        None => failure,
+    }
 }
 
 /// Nothing more is to be told.

@@ -16,7 +16,7 @@ use ratatui::layout::Rect;
 use ratatui::{Frame, Terminal, TerminalOptions, Viewport};
 
 /// No screen is larger, in columns and rows. A terminal may say 65 535 of both, for which there is not memory enough. Ours.
-pub(super) const MOST: (u16, u16) = (1000, 400);
+const MOST: (u16, u16) = (1000, 400);
 
 /// The terminal, in use.
 pub(crate) struct Device {

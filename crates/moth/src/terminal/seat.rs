@@ -74,10 +74,13 @@ impl Seat for Device {
     }
 }
 
-/// What a far screen is drawn on has this size at the most, in columns and rows, whatever it says.
+/// No far screen is larger, in columns and rows: each takes some megabytes where the broadcast is. Ours: more than a large monitor has.
+const MOST: (u16, u16) = (500, 160);
+
+/// What a far screen is drawn on, whatever size it says.
 #[must_use]
 pub(crate) fn within_reason(size: (u16, u16)) -> Rect {
-    Rect::new(0, 0, size.0.clamp(1, device::MOST.0), size.1.clamp(1, device::MOST.1))
+    Rect::new(0, 0, size.0.clamp(1, MOST.0), size.1.clamp(1, MOST.1))
 }
 
 /// Events that wait to be taken.

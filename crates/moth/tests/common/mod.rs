@@ -1,6 +1,8 @@
 //! Real programs for the tests: nginx with its RTMP module, ffmpeg, tmux, namespaces, and the moth itself.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, dead_code, unused_macros)]
 
+pub mod terminal;
+
 use std::fs::{self, File};
 use std::net::TcpListener;
 use std::os::unix::fs::PermissionsExt;
