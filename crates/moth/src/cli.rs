@@ -101,6 +101,14 @@ pub enum Command {
     Look,
 }
 
+impl WatchOptions {
+    /// How often the broadcast was begun before by the same screen.
+    #[must_use]
+    pub fn carried_time(&self) -> u32 {
+        self.carried.unwrap_or(0)
+    }
+}
+
 /// `moth watch`
 #[derive(Debug, Args)]
 pub struct WatchOptions {
@@ -122,9 +130,9 @@ pub struct WatchOptions {
     #[arg(long, value_name = "TIMES", default_value_t = 0, conflicts_with = "foreground")]
     pub restart: u32,
 
-    /// Begun by another `moth watch`, which waits to be told that it is on air
-    #[arg(long, hide = true)]
-    pub carried: bool,
+    /// Begun by another `moth watch`, which waits to be told that it is on air: for how manieth time, from 0
+    #[arg(long, hide = true, value_name = "TIME")]
+    pub carried: Option<u32>,
 
     /// A file that holds the stream key and nothing else (else MOTH_STREAM_KEY, else the service's own)
     #[arg(long, value_name = "FILE")]

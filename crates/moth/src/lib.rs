@@ -27,12 +27,14 @@ pub mod tell;
 pub mod terminal;
 
 use std::ffi::OsString;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
 
 use clap::Parser;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 
+use attach::words::Hands;
 use cli::{Cli, Command, SetupInUseOptions, ShowOptions, WatchOptions};
 use commands::attach::After;
 use failure::Failure;
@@ -76,11 +78,15 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Demo(options) if options.list => commands::demo::list_evenings(),
         Command::Demo(options) => show(&options.show, &cli.in_use, || commands::demo::plan(&options)),
         #[cfg(unix)]
-        Command::Watch(options) if options.carried || options.no_screen => carry(&options, &cli.in_use),
+        Command::Watch(options) if options.carried.is_some() || options.no_screen => carry(&options, &cli.in_use),
         #[cfg(unix)]
-        Command::Watch(options) if is_apart(&options) => {
-            watch_apart(&arguments[1..], &cli.in_use, (!options.show.no_mouse, false), options.restart).map(|_| ())
-        }
+        Command::Watch(options) if is_apart(&options) => watch_apart(
+            &arguments[1..],
+            &cli.in_use,
+            Hands { mouse: !options.show.no_mouse, began: true, setups: false },
+            options.restart,
+        )
+        .map(|_| ()),
         Command::Watch(options) => show(&options.show, &cli.in_use, || commands::watch::plan(&options, &cli.in_use)),
         #[cfg(unix)]
         Command::Attach(options) => commands::attach::run(&options),
@@ -129,7 +135,7 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
         let Some(setup) = terminal::begin(&mut first)? else { return Ok(true) };
         in_use.setup = Some(setup);
         #[cfg(unix)]
-        match watch_apart(&as_watch(&in_use), &in_use, (false, true), 0) {
+        match watch_apart(&as_watch(&in_use), &in_use, Hands { mouse: false, began: true, setups: true }, 0) {
             Ok(After::Setups) => first = FirstMinute::open(&opened, &watch.listen, palette)?,
             Ok(_) => return Ok(true),
             // What stands in the way can be entered there.
@@ -174,12 +180,12 @@ fn as_watch(in_use: &SetupInUseOptions) -> Vec<OsString> {
 fn watch_apart(
     arguments: &[OsString],
     in_use: &SetupInUseOptions,
-    hands: (bool, bool),
+    hands: Hands,
     mut restarts: u32,
 ) -> Result<After, Failure> {
     let log = setup_in_use::places(in_use).ok().map(|places| places.data.join("watch.log"));
-    loop {
-        let socket = live::apart::begin(arguments, log.as_deref())?;
+    for time in 0.. {
+        let socket = live::apart::begin(arguments, time, log.as_deref())?;
         let after = commands::attach::show(&socket, hands)?;
         if after != After::Lost {
             return Ok(after);
@@ -194,24 +200,27 @@ fn watch_apart(
             return Err(Failure::Told(format!("{lost}; `moth watch` begins it again")));
         }
     }
+    Err(Failure::Fault)
 }
 
 /// Keeps a broadcast on air without a screen of its own.
 #[cfg(unix)]
 fn carry(options: &WatchOptions, in_use: &SetupInUseOptions) -> Outcome {
     use live::apart;
-    if options.carried {
+    let is_carried = options.carried.is_some();
+    if is_carried {
         apart::leave_the_terminal();
     }
     let mut is_begun = false;
     let outcome = (|| {
         let log = logging::to(options.show.log.as_deref(), false)?;
-        let (showing, _) = showing(&options.show, in_use, commands::watch::plan(options, in_use)?, false)?;
+        let (showing, _) =
+            showing(&options.show, in_use, commands::watch::plan(options, in_use)?, (false, options.carried_time()))?;
         let socket = showing.socket.clone();
         terminal::carry(showing, &log.warnings, || {
             let reached = apart::reached_at(socket.as_deref())?;
             is_begun = true;
-            if options.carried {
+            if is_carried {
                 apart::tell_begun(&reached);
             } else {
                 system::out::Progress::new()
@@ -221,7 +230,7 @@ fn carry(options: &WatchOptions, in_use: &SetupInUseOptions) -> Outcome {
         })
     })();
     let outcome = outcome.map_err(apart::with_who_is_there);
-    if options.carried && !is_begun { apart::quietly(outcome) } else { outcome }
+    if is_carried && !is_begun { apart::quietly(outcome) } else { outcome }
 }
 
 /// Begins a broadcast and shows it, on the whole screen or as lines.
@@ -230,16 +239,25 @@ fn show(options: &ShowOptions, in_use: &SetupInUseOptions, plan: impl FnOnce() -
     present(options, in_use, plan()?, (&log, false)).map(|_| ())
 }
 
+/// A file's name with a number before its extensions; the first has none.
+fn numbered(path: &Path, time: u32) -> PathBuf {
+    let name = path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+    let (stem, extensions) = name.split_at(name.find('.').unwrap_or(name.len()));
+    if time == 0 { path.to_owned() } else { path.with_file_name(format!("{stem}-{}{extensions}", time + 1)) }
+}
+
 /// What is shown, and with what.
 fn showing(
     options: &ShowOptions,
     in_use: &SetupInUseOptions,
     plan: Plan,
-    leads_back: bool,
+    (leads_back, time): (bool, u32),
 ) -> Result<(Showing, headless::Form), Failure> {
     let is_made_up = matches!(plan, Plan::Demo(..));
     let begin = |path| Recording::begin(path, plan.servers(), is_made_up);
-    let recording = options.record.as_deref().map(begin).transpose()?;
+    // Of a broadcast that is begun again the readings are in a file of their own: those before are not written over.
+    let record = options.record.as_deref().map(|path| numbered(path, time));
+    let recording = record.as_deref().map(begin).transpose()?;
     let kept = if options.no_log { None } else { LogPlan::of(&plan, in_use)? };
     let showing = Showing {
         plan,
@@ -261,7 +279,7 @@ fn present(
     plan: Plan,
     (log, leads_back): (&logging::Log, bool),
 ) -> Result<Left, Failure> {
-    let (showing, form) = showing(options, in_use, plan, leads_back)?;
+    let (showing, form) = showing(options, in_use, plan, (leads_back, 0))?;
     if options.headless || options.line {
         return headless::run(showing, form).map(|()| Left::ForGood);
     }
@@ -305,4 +323,18 @@ fn in_one_line(error: &clap::Error) -> String {
             _ => None,
         });
     format!("{told}{}", cli::meant::asked_back(near.as_deref()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_recorded_once_more_does_not_write_over_what_was_recorded_before() {
+        let of = |time| numbered(Path::new("/evenings/comet.jsonl.gz"), time).display().to_string();
+        assert_eq!(
+            [of(0), of(1), of(9)].map(|path| path.replace("/evenings/", "")),
+            ["comet.jsonl.gz", "comet-2.jsonl.gz", "comet-10.jsonl.gz"]
+        );
+    }
 }

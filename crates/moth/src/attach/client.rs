@@ -7,7 +7,7 @@ use std::sync::atomic::Ordering;
 use std::sync::mpsc::{Receiver, TryRecvError, channel};
 use std::time::Duration;
 
-use super::words::{Ask, FromMoth, FromScreen, Knock, PROTOCOL, line};
+use super::words::{Ask, FromMoth, FromScreen, Hands, Knock, PROTOCOL, line};
 use crate::failure::Failure;
 use crate::system::signals;
 use crate::terminal::device::{self, Device};
@@ -36,7 +36,7 @@ pub(crate) enum Ended {
 ///
 /// # Errors
 /// [`Failure`] if it cannot be reached, does not take the screen, or there is no terminal.
-pub(crate) fn attach(socket: &Path, (has_mouse, setups): (bool, bool)) -> Result<Ended, Failure> {
+pub(crate) fn attach(socket: &Path, hands: Hands) -> Result<Ended, Failure> {
     use std::io::IsTerminal;
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::NoTerminal);
@@ -48,8 +48,15 @@ pub(crate) fn attach(socket: &Path, (has_mouse, setups): (bool, bool)) -> Result
     stream.set_read_timeout(Some(ANSWERS)).map_err(unreachable)?;
     let size = crossterm::terminal::size().map_err(failed())?;
     let colours = Palette::from_environment().into();
-    let ask =
-        Ask { protocol: PROTOCOL, version: env!("CARGO_PKG_VERSION").into(), size, colours, mouse: has_mouse, setups };
+    let ask = Ask {
+        protocol: PROTOCOL,
+        version: env!("CARGO_PKG_VERSION").into(),
+        size,
+        colours,
+        mouse: hands.mouse,
+        began: hands.began,
+        setups: hands.setups,
+    };
     stream.write_all(&line(&Knock { attach: ask })).map_err(unreachable)?;
     let mut lines = BufReader::new(stream.try_clone().map_err(unreachable)?);
     match next(&mut lines) {
@@ -64,7 +71,7 @@ pub(crate) fn attach(socket: &Path, (has_mouse, setups): (bool, bool)) -> Result
     stream.set_read_timeout(None).map_err(unreachable)?;
     let (went_on, stopping) =
         (signals::notice_going_on().map_err(failed())?, signals::notice_stopping().map_err(failed())?);
-    let mut device = Device::enter(has_mouse).map_err(failed())?;
+    let mut device = Device::enter(hands.mouse).map_err(failed())?;
     device.went_on = went_on;
     let (tell, told) = channel();
     // Drawn as it comes, whatever is typed meanwhile.

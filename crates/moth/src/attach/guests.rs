@@ -10,7 +10,7 @@ use tokio::net::UnixStream;
 use tokio::time::timeout;
 
 use super::far_seat::FarSeat;
-use super::words::{Ask, FromMoth, PROTOCOL, line};
+use super::words::{Ask, FromMoth, Hands, PROTOCOL, line};
 use crate::outlets::json_line::JsonLine;
 use crate::terminal::Left;
 use crate::terminal::hub::Hub;
@@ -52,7 +52,8 @@ impl Guests {
         rest: Vec<u8>,
     ) -> std::io::Result<()> {
         let guest = self.come();
-        let (size, colours, hands, protocol) = (ask.size, ask.colours, (ask.mouse, ask.setups), ask.protocol);
+        let (size, colours, protocol) = (ask.size, ask.colours, ask.protocol);
+        let hands = Hands { mouse: ask.mouse, began: ask.began, setups: ask.setups };
         std::thread::Builder::new().name("screen".into()).spawn(move || {
             let Ok(mut seat) = FarSeat::new(stream, size, rest) else { return };
             let Some(_guest) = guest else {

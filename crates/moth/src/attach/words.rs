@@ -33,8 +33,22 @@ pub(crate) struct Ask {
     pub colours: Colours,
     /// The mouse is taken.
     pub mouse: bool,
+    /// It began the moth: left while nobody is on air, it ends it.
+    #[serde(default)]
+    pub began: bool,
     /// The list of setups led to it, and is where one may go back to.
     #[serde(default)]
+    pub setups: bool,
+}
+
+/// What a screen can do, and how it came to be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Hands {
+    /// The mouse is taken.
+    pub mouse: bool,
+    /// It began the moth that it shows.
+    pub began: bool,
+    /// The list of setups led to it.
     pub setups: bool,
 }
 
@@ -262,6 +276,7 @@ mod tests {
             "\"copy\"",
             "\"ring\"",
             "\"left\"",
+            "\"setups\"",
             "\"over\"",
             "\"follow\"",
         ] {

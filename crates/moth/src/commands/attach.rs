@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use crate::attach::client::{Ended, attach};
+use crate::attach::words::Hands;
 use crate::cli::AttachOptions;
 use crate::failure::{Failure, Outcome};
 use crate::system::out;
@@ -14,7 +15,7 @@ use crate::tell::post;
 /// [`Failure`] if none runs, several do, or it cannot be reached.
 pub(crate) fn run(options: &AttachOptions) -> Outcome {
     let socket = post::find_named(options.which.socket.as_deref(), options.which.name.as_deref())?;
-    match show(&socket, (!options.no_mouse, false))? {
+    match show(&socket, Hands { mouse: !options.no_mouse, began: false, setups: false })? {
         After::Lost => {
             Err(Failure::Told(format!("{LOST}; `moth watch` begins it again, and the broadcaster finds it")))
         }
@@ -37,7 +38,7 @@ pub(crate) enum After {
 pub(crate) const LOST: &str = "the moth that kept the broadcast ended without a word: it was killed, or met a fault";
 
 /// Shows the moth behind a socket, and says what goes on without the screen.
-pub(crate) fn show(socket: &Path, hands: (bool, bool)) -> Result<After, Failure> {
+pub(crate) fn show(socket: &Path, hands: Hands) -> Result<After, Failure> {
     let told = match attach(socket, hands)? {
         Ended::Setups => return Ok(After::Setups),
         Ended::Left => "The moth goes on. `moth attach` opens a screen on it, `moth stop` ends it.".into(),

@@ -18,15 +18,15 @@ pub(crate) fn run() -> Outcome {
 # The stream key is the one that `moth key set` keeps; none is in this file.
 [Unit]
 Description=Vigilant Moth, between the broadcaster and the ingest server
-After=network-online.target
+# Killed five times in ten minutes, it stays away.
+StartLimitIntervalSec=600
+StartLimitBurst=5
 
 [Service]
 ExecStart=\"{}\" watch --no-screen
-# Killed, it comes back, and the broadcaster's own reconnect finds it; five times in ten minutes, then it stays away.
+# Killed, it comes back, and the broadcaster's own reconnect finds it.
 Restart=on-failure
 RestartSec=1
-StartLimitIntervalSec=600
-StartLimitBurst=5
 
 [Install]
 WantedBy=default.target

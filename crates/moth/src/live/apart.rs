@@ -27,12 +27,12 @@ enum Word {
     Failed(String),
 }
 
-/// Begins this program once more with these arguments, apart from every terminal; gives where it can be reached. What it says
+/// Begins this program once more with these arguments, apart from every terminal, for the `time`th time (from 0); gives where it can be reached. What it says
 /// after that it began is written to `log`, if there is a place for it.
 ///
 /// # Errors
 /// [`Failure`] if it could not begin, with its own words.
-pub(crate) fn begin(arguments: &[OsString], log: Option<&Path>) -> Result<PathBuf, Failure> {
+pub(crate) fn begin(arguments: &[OsString], time: u32, log: Option<&Path>) -> Result<PathBuf, Failure> {
     let failed = Failure::system("the broadcast's own process could not be begun");
     let program = match std::env::current_exe() {
         Ok(program) => program,
@@ -40,7 +40,7 @@ pub(crate) fn begin(arguments: &[OsString], log: Option<&Path>) -> Result<PathBu
     };
     let said = log.and_then(|path| open_log(path).ok()).map_or_else(Stdio::null, Stdio::from);
     let mut command = Command::new(program);
-    command.args(arguments).arg(CARRIED).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(said);
+    command.args(arguments).arg(format!("{CARRIED}={time}")).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(said);
     let mut child = command.spawn().map_err(Failure::system("the broadcast's own process could not be begun"))?;
     let mut text = String::new();
     if let Some(words) = child.stdout.take() {

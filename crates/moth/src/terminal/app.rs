@@ -382,6 +382,10 @@ impl App {
         if self.model.is_on_air() && !self.model.is_demo && !is_rehearsal {
             return Reaction::open(Dialog::ConfirmQuit);
         }
+        // Who came to look on does not end what somebody else began, or what waits for a broadcaster.
+        if self.model.is_apart && !self.model.began_it {
+            return Reaction::wish(Wish::Leave);
+        }
         Reaction::wish(Wish::Quit)
     }
 }

@@ -16,6 +16,7 @@ use super::seat::Seat;
 use super::style::palette::Palette;
 use super::{Left, RehearsalWires, Wires, operate};
 use crate::attach::guests::Guests;
+use crate::attach::words::Hands;
 use crate::failure::Failure;
 use crate::live::plan::{Banner, Doors};
 use crate::logbook::plan::LogPlan;
@@ -115,16 +116,11 @@ impl Hub {
     ///
     /// # Errors
     /// [`Failure`] if the seat cannot be used.
-    pub(crate) fn show_on(
-        &self,
-        seat: &mut impl Seat,
-        palette: Palette,
-        (has_mouse, leads_back): (bool, bool),
-    ) -> Result<Left, Failure> {
+    pub(crate) fn show_on(&self, seat: &mut impl Seat, palette: Palette, hands: Hands) -> Result<Left, Failure> {
         let mut app = self.app(palette);
-        (app.has_mouse, app.model.is_apart) = (has_mouse, true);
+        (app.has_mouse, app.model.is_apart, app.model.began_it) = (hands.mouse, true, hands.began);
         let mut wires = self.wires();
-        app.model.leads_back = leads_back;
+        app.model.leads_back = hands.setups;
         // What stands now is seen at once.
         app.show(wires.snapshots.borrow_and_update().clone());
         app.note_beginning(&Zoned::now());

@@ -55,6 +55,8 @@ pub(super) struct Model {
     pub logbook: LogbookView,
     /// The broadcast goes on when the screen is left.
     pub is_apart: bool,
+    /// This screen began it.
+    pub began_it: bool,
     /// The list of setups led here, and is where one may go back to.
     pub leads_back: bool,
     /// What answers to the mouse.
@@ -103,6 +105,7 @@ impl Model {
             is_made_up: false,
             logbook: LogbookView::default(),
             is_apart: false,
+            began_it: false,
             leads_back: false,
             hits: Hits::default(),
             scroll: Scroll::default(),

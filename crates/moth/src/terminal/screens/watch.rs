@@ -138,7 +138,11 @@ fn help(Shown { model, snapshot, .. }: Shown<'_>, mut help: HelpLines<'_>) {
     help.key("+ - v", &format!("fewer or more seconds in a column (now {seconds}); {whole}"));
     help.others();
     help.key("e E", "take away what is shown, as SVG or PDF; a report of it all");
-    help.key("q", "quit");
+    if model.is_apart {
+        help.key("q", "leave the screen, or end the broadcast; it asks which. moth attach opens a screen again: from anywhere on this machine, or over ssh (ssh -t HOST moth attach)");
+    } else {
+        help.key("q", "quit");
+    }
     help.gap();
     help.word("lagged", "rendering: the scene was late, the last picture came again");
     help.word("skipped", "encoder: not done with the last picture, so never encoded");

@@ -115,3 +115,25 @@ fn as_long_as_nobody_has_come_one_goes_back_to_the_setups_that_led_here() {
     assert!(drawn(&app, 120, 40).contains("back to the setups"));
     assert_eq!(type_char(&mut app, 'g'), Some(Wish::Setups));
 }
+
+#[tokio::test(start_paused = true)]
+async fn a_screen_apart_is_left_and_only_who_began_the_moth_ends_it_without_a_broadcaster() {
+    let mut waits = live(Some(quiet()));
+    waits.model.is_apart = true;
+    assert_eq!(type_char(&mut waits, 'q'), Some(Wish::Leave), "who looks on ends nothing");
+    waits.model.began_it = true;
+    assert_eq!(type_char(&mut waits, 'q'), Some(Wish::Quit));
+    let mut on_air = live(Some(snapshot("calm", 20).await));
+    on_air.model.is_apart = true;
+    assert_eq!(type_char(&mut on_air, 'q'), None);
+    insta::assert_snapshot!("quit_apart_80x24", drawn(&on_air, 80, 24));
+    assert_eq!(type_char(&mut on_air, 'n'), None);
+    type_char(&mut on_air, 'q');
+    assert_eq!(type_char(&mut on_air, 'l'), Some(Wish::Leave));
+    type_char(&mut on_air, 'q');
+    assert_eq!(type_char(&mut on_air, 'y'), Some(Wish::Quit));
+    // Ctrl-C twice leaves: it is not the broadcast that was typed away.
+    let interrupt = Event::Key(KeyEvent::new(KeyCode::Char('c'), KeyModifiers::CONTROL));
+    assert_eq!(on_air.take(&interrupt), None);
+    assert_eq!(on_air.take(&interrupt), Some(Wish::Leave));
+}
