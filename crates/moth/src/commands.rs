@@ -1,6 +1,8 @@
 //! What each verb does: a file a verb.
 
 #[cfg(unix)]
+pub(crate) mod apart;
+#[cfg(unix)]
 pub(crate) mod attach;
 pub mod check;
 pub mod demo;

@@ -34,8 +34,10 @@ use std::time::Duration;
 use clap::Parser;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 
+#[cfg(unix)]
 use attach::words::Hands;
-use cli::{Cli, Command, SetupInUseOptions, ShowOptions, WatchOptions};
+use cli::{Cli, Command, SetupInUseOptions, ShowOptions};
+#[cfg(unix)]
 use commands::attach::After;
 use failure::Failure;
 use failure::Outcome;
@@ -78,9 +80,11 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
         Command::Demo(options) if options.list => commands::demo::list_evenings(),
         Command::Demo(options) => show(&options.show, &cli.in_use, || commands::demo::plan(&options)),
         #[cfg(unix)]
-        Command::Watch(options) if options.carried.is_some() || options.no_screen => carry(&options, &cli.in_use),
+        Command::Watch(options) if options.carried.is_some() || options.no_screen => {
+            commands::apart::carry(&options, &cli.in_use)
+        }
         #[cfg(unix)]
-        Command::Watch(options) if is_apart(&options) => watch_apart(
+        Command::Watch(options) if commands::apart::is_apart(&options) => commands::apart::begin_and_show(
             &arguments[1..],
             &cli.in_use,
             Hands { mouse: !options.show.no_mouse, began: true, setups: false },
@@ -135,7 +139,12 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
         let Some(setup) = terminal::begin(&mut first)? else { return Ok(true) };
         in_use.setup = Some(setup);
         #[cfg(unix)]
-        match watch_apart(&as_watch(&in_use), &in_use, Hands { mouse: false, began: true, setups: true }, 0) {
+        match commands::apart::begin_and_show(
+            &commands::apart::as_watch(&in_use),
+            &in_use,
+            Hands { mouse: false, began: true, setups: true },
+            0,
+        ) {
             Ok(After::Setups) => first = FirstMinute::open(&opened, &watch.listen, palette)?,
             Ok(_) => return Ok(true),
             // What stands in the way can be entered there.
@@ -153,86 +162,6 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
     }
 }
 
-/// Whether the broadcast is to have a process of its own: where there is a terminal for a screen.
-#[cfg(unix)]
-fn is_apart(options: &WatchOptions) -> bool {
-    use std::io::IsTerminal;
-    let has_screen = !options.foreground && !options.show.headless && !options.show.line;
-    has_screen && std::io::stdout().is_terminal() && std::io::stdin().is_terminal()
-}
-
-/// The arguments of `moth watch` with what is in use.
-#[cfg(unix)]
-fn as_watch(in_use: &SetupInUseOptions) -> Vec<OsString> {
-    let mut arguments = vec![OsString::from("watch")];
-    if let Some(config) = &in_use.config {
-        arguments.extend(["--config".into(), config.into()]);
-    }
-    if let Some(setup) = &in_use.setup {
-        arguments.extend(["--setup".into(), setup.into()]);
-    }
-    arguments
-}
-
-/// Begins a broadcast in a process of its own, and opens a screen on it. If it is killed it is begun again: as often as it may be
-/// without asking, and else if whoever is there wants that.
-#[cfg(unix)]
-fn watch_apart(
-    arguments: &[OsString],
-    in_use: &SetupInUseOptions,
-    hands: Hands,
-    mut restarts: u32,
-) -> Result<After, Failure> {
-    let log = setup_in_use::places(in_use).ok().map(|places| places.data.join("watch.log"));
-    for time in 0.. {
-        let socket = live::apart::begin(arguments, time, log.as_deref())?;
-        let after = commands::attach::show(&socket, hands)?;
-        if after != After::Lost {
-            return Ok(after);
-        }
-        let said =
-            log.as_deref().and_then(live::apart::last_words).map_or_else(String::new, |said| format!(" ({said})"));
-        let lost = format!("{}{said}", commands::attach::LOST);
-        if restarts > 0 {
-            restarts -= 1;
-            system::out::Progress::new().line(&format!("{lost}; it is begun again, and the broadcaster finds it"));
-        } else if !live::apart::wants_again(&lost) {
-            return Err(Failure::Told(format!("{lost}; `moth watch` begins it again")));
-        }
-    }
-    Err(Failure::Fault)
-}
-
-/// Keeps a broadcast on air without a screen of its own.
-#[cfg(unix)]
-fn carry(options: &WatchOptions, in_use: &SetupInUseOptions) -> Outcome {
-    use live::apart;
-    let is_carried = options.carried.is_some();
-    if is_carried {
-        apart::leave_the_terminal();
-    }
-    let mut is_begun = false;
-    let outcome = (|| {
-        let log = logging::to(options.show.log.as_deref(), false)?;
-        let (showing, _) =
-            showing(&options.show, in_use, commands::watch::plan(options, in_use)?, (false, options.carried_time()))?;
-        let socket = showing.socket.clone();
-        terminal::carry(showing, &log.warnings, || {
-            let reached = apart::reached_at(socket.as_deref())?;
-            is_begun = true;
-            if is_carried {
-                apart::tell_begun(&reached);
-            } else {
-                system::out::Progress::new()
-                    .line(&format!("on air without a screen; `moth attach --socket {}` opens one", reached.display()));
-            }
-            Ok(())
-        })
-    })();
-    let outcome = outcome.map_err(apart::with_who_is_there);
-    if is_carried && !is_begun { apart::quietly(outcome) } else { outcome }
-}
-
 /// Begins a broadcast and shows it, on the whole screen or as lines.
 fn show(options: &ShowOptions, in_use: &SetupInUseOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
     let log = logging::to(options.log.as_deref(), options.headless)?;
@@ -247,7 +176,7 @@ fn numbered(path: &Path, time: u32) -> PathBuf {
 }
 
 /// What is shown, and with what.
-fn showing(
+pub(crate) fn showing(
     options: &ShowOptions,
     in_use: &SetupInUseOptions,
     plan: Plan,
@@ -283,7 +212,7 @@ fn present(
     if options.headless || options.line {
         return headless::run(showing, form).map(|()| Left::ForGood);
     }
-    terminal::run(showing, &log.warnings)
+    terminal::put_on::run(showing, &log.warnings)
 }
 
 /// Exit status 0 if all is well, 1 if it is not, 2 if it could not be found out.

@@ -5,6 +5,8 @@
 
 pub(crate) mod about;
 #[cfg(unix)]
+pub mod ask;
+#[cfg(unix)]
 pub mod post;
 pub mod told;
 pub mod words;

@@ -7,14 +7,14 @@ use crate::attach::words::Hands;
 use crate::cli::AttachOptions;
 use crate::failure::{Failure, Outcome};
 use crate::system::out;
-use crate::tell::post;
+use crate::tell::ask;
 
 /// Opens a screen on a moth that runs, until it is left or the moth ends.
 ///
 /// # Errors
 /// [`Failure`] if none runs, several do, or it cannot be reached.
 pub(crate) fn run(options: &AttachOptions) -> Outcome {
-    let socket = post::find_named(options.which.socket.as_deref(), options.which.name.as_deref())?;
+    let socket = ask::find_named(options.which.socket.as_deref(), options.which.name.as_deref())?;
     match show(&socket, Hands { mouse: !options.no_mouse, began: false, setups: false })? {
         After::Lost => {
             Err(Failure::Told(format!("{LOST}; `moth watch` begins it again, and the broadcaster finds it")))

@@ -6,7 +6,7 @@ use crate::cli::LsOptions;
 use crate::failure::Failure;
 use crate::system::out;
 use crate::tell::about::About;
-use crate::tell::post;
+use crate::tell::ask;
 use crate::terminal::style::format::clock;
 
 /// Tells which moths run; `Ok(false)` if none does.
@@ -14,7 +14,7 @@ use crate::terminal::style::format::clock;
 /// # Errors
 /// [`Failure`] if that cannot be found out.
 pub(crate) fn run(options: &LsOptions) -> Result<bool, Failure> {
-    let found = post::running()?;
+    let found = ask::running()?;
     if options.json {
         out::json(&found.iter().map(|(_, about)| about).collect::<Vec<_>>())?;
         return Ok(!found.is_empty());

@@ -51,7 +51,7 @@ pub fn run(options: &RehearseOptions, setup_options: &SetupInUseOptions) -> Resu
     let recording = options.record.as_deref().map(begin).transpose()?;
     let kept = if options.no_log { None } else { LogPlan::of_a_setup(&in_use) };
     if !options.headless {
-        let run = terminal::rehearse(prepared, in_use.clone(), doors, recording, kept, &log.warnings)?;
+        let run = terminal::put_on::rehearse(prepared, in_use.clone(), doors, recording, kept, &log.warnings)?;
         let Some(run) = run else { return Err(Failure::NotRehearsed("it was left before anything was found".into())) };
         out::text(&format!("{}\n", told::sentences(&run).join("\n")))?;
         if options.keep {

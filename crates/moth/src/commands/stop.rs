@@ -7,7 +7,7 @@ use crate::cli::StopOptions;
 use crate::failure::Failure;
 use crate::system::out;
 use crate::tell::about::About;
-use crate::tell::post;
+use crate::tell::ask;
 
 /// A moth ends within this: what waits is delivered first. Ours.
 const ENDS: Duration = Duration::from_secs(20);
@@ -17,13 +17,13 @@ const ENDS: Duration = Duration::from_secs(20);
 /// # Errors
 /// [`Failure`] if none runs, several do, or it does not end.
 pub(crate) fn run(options: &StopOptions) -> Result<bool, Failure> {
-    let socket = post::find_named(options.which.socket.as_deref(), options.which.name.as_deref())?;
-    let about = post::about(&socket)?;
+    let socket = ask::find_named(options.which.socket.as_deref(), options.which.name.as_deref())?;
+    let about = ask::about(&socket)?;
     if about.on_air_s.is_some() && !about.is_made_up && !options.yes && !agrees(&about)? {
         out::text("left running\n")?;
         return Ok(false);
     }
-    post::stop(&socket)?;
+    ask::stop(&socket)?;
     let until = Instant::now() + ENDS;
     while socket.exists() {
         if Instant::now() > until {

@@ -9,7 +9,7 @@ use std::time::Duration;
 use crate::cli::TellOptions;
 use crate::failure::Failure;
 use crate::system::out;
-use crate::tell::{Answer, Came, Telling, post, words};
+use crate::tell::{Answer, Came, Telling, ask, words};
 
 /// A running moth answers within this long, whatever it was told: an encoder may need twenty seconds to begin anew. Ours.
 const ANSWERS: Duration = Duration::from_secs(45);
@@ -28,7 +28,7 @@ pub(crate) fn run(_options: &TellOptions) -> Result<bool, Failure> {
 pub(crate) fn run(options: &TellOptions) -> Result<bool, Failure> {
     // Words that cannot mean anything are told so without a moth.
     words::check(&options.words).map_err(Failure::Told)?;
-    let socket = post::find(options.socket.as_deref())?;
+    let socket = ask::find(options.socket.as_deref())?;
     let unreachable =
         |error: std::io::Error| Failure::Told(format!("the moth at {} does not answer: {error}", socket.display()));
     let mut stream = UnixStream::connect(&socket).map_err(unreachable)?;

@@ -4,8 +4,9 @@ use std::ffi::OsString;
 use std::fs::{File, OpenOptions};
 use std::io::{BufRead, BufReader, Write};
 use std::os::unix::fs::OpenOptionsExt;
+use std::os::unix::process::ExitStatusExt;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::{Child, Command, Stdio};
 
 use serde::{Deserialize, Serialize};
 
@@ -32,7 +33,7 @@ enum Word {
 ///
 /// # Errors
 /// [`Failure`] if it could not begin, with its own words.
-pub(crate) fn begin(arguments: &[OsString], time: u32, log: Option<&Path>) -> Result<PathBuf, Failure> {
+pub(crate) fn begin(arguments: &[OsString], time: u32, log: Option<&Path>) -> Result<(PathBuf, Child), Failure> {
     let failed = Failure::system("the broadcast's own process could not be begun");
     let program = match std::env::current_exe() {
         Ok(program) => program,
@@ -48,7 +49,7 @@ pub(crate) fn begin(arguments: &[OsString], time: u32, log: Option<&Path>) -> Re
         let _ = BufReader::new(words).read_line(&mut text);
     }
     match serde_json::from_str(&text) {
-        Ok(Word::Begun(socket)) => Ok(socket),
+        Ok(Word::Begun(socket)) => Ok((socket, child)),
         Ok(Word::Failed(why)) => {
             let _ = child.wait();
             Err(Failure::Told(why))
@@ -67,8 +68,20 @@ fn open_log(path: &Path) -> std::io::Result<File> {
     OpenOptions::new().create(true).write(true).truncate(true).mode(0o600).open(path)
 }
 
+/// How a process ended that said nothing of it: by a signal, or with a fault's own words.
+pub(crate) fn how_it_ended(child: &mut Child, log: Option<&Path>) -> String {
+    // It is over: its connection is closed.
+    let signal = child.wait().ok().and_then(|status| status.signal());
+    let said = log.and_then(last_words);
+    match (signal, said) {
+        (Some(signal), _) => format!(" (signal {signal})"),
+        (None, Some(said)) => format!(" ({said})"),
+        (None, None) => String::new(),
+    }
+}
+
 /// What it said last; `None` if nothing.
-pub(crate) fn last_words(log: &Path) -> Option<String> {
+fn last_words(log: &Path) -> Option<String> {
     let said = std::fs::read_to_string(log).ok()?;
     // A panic's own line, else the last there is.
     let line = said.lines().find(|line| line.contains("panicked at")).or(said.lines().next_back())?;
@@ -129,7 +142,7 @@ pub(crate) fn with_who_is_there(failure: Failure) -> Failure {
     if error.kind() != std::io::ErrorKind::AddrInUse {
         return failure;
     }
-    let others = crate::tell::post::running().unwrap_or_default();
+    let others = crate::tell::ask::running().unwrap_or_default();
     let is_there = |publish_to: &Option<String>| publish_to.as_deref().is_some_and(|to| to.contains(address.as_str()));
     match others.into_iter().find(|(_, about)| is_there(&about.publish_to)) {
         Some((_, about)) => Failure::Told(format!(
