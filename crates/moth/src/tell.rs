@@ -2,6 +2,7 @@
 //!
 //! - [`words`]: what can be told, and what it comes to.
 //! - [`post`]: where a running moth is told; [`told`]: what it does about it.
+//! - [`ask`]: which moths run, and what they answer; [`about`]: what one says of itself.
 
 pub(crate) mod about;
 #[cfg(unix)]
