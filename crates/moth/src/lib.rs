@@ -195,6 +195,7 @@ pub(crate) fn showing(
         log: kept,
         mouse: !options.no_mouse,
         leads_back,
+        time,
         outlets: OutletPlan::from(options),
         socket: options.automatic.socket.clone(),
     };

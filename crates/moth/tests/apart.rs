@@ -166,6 +166,10 @@ fn a_screen_is_left_or_ends_the_broadcast_and_a_moth_is_ended_only_with_a_yes() 
         seen.contains("keeper").then_some(())
     });
     writeln!(other, "\"leave\"").unwrap();
+    // And put back.
+    terminal.shows("undo the last change", 5);
+    terminal.keys("u");
+    wait_for("it is put back", Duration::from_secs(10), || (!terminal.screen().contains("keeper   ")).then_some(()));
     terminal.shows("on air 0:04", 15);
     // Ended on the screen, it is over for all.
     terminal.keys("q");
@@ -194,6 +198,9 @@ fn a_killed_moth_is_told_of_and_begun_again_and_the_encoders_own_reconnect_finds
     terminal.shows(&format!("Publish to {listen}"), 15);
     let mut again = publish(Command::new("env"), &format!("{listen}/local"), 60, 1000);
     terminal.shows("Every frame offered arrives", 15);
+    terminal.keys("m");
+    terminal.shows("begun again: the process before was killed", 5);
+    terminal.keys("Escape");
     assert_eq!(terminal.sockets().len(), 1, "what the killed one left behind is gone");
     terminal.keys("q");
     terminal.keys("y");

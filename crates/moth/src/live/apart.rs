@@ -129,11 +129,16 @@ fn say(word: &Word) {
 /// If it is not: nobody could attach to it.
 pub(crate) fn reached_at(socket: Option<&Path>) -> Result<PathBuf, Failure> {
     let own = socket.map_or_else(crate::tell::post::own_place, |path| Ok(path.to_owned()));
-    let path = own.map_err(|error| Failure::Told(format!("no screen could be attached to it: {error}")))?;
+    let path = own.map_err(|error| {
+        Failure::Told(format!("no screen could be attached to it: {error}; --foreground keeps all in one process"))
+    })?;
     if path.exists() {
         return Ok(path);
     }
-    Err(Failure::Told(format!("no screen could be attached to it: there is no socket at {}", path.display())))
+    Err(Failure::Told(format!(
+        "no screen could be attached to it: there is no socket at {}; --foreground keeps all in one process",
+        path.display()
+    )))
 }
 
 /// What stands in the way, with who it is if that is another moth.

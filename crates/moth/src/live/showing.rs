@@ -22,6 +22,8 @@ pub struct Showing {
     pub mouse: bool,
     /// The list of setups led to it, and is where one may go back to.
     pub leads_back: bool,
+    /// How often it was begun before by the same screen: its process was killed.
+    pub time: u32,
     /// Who else is told.
     pub outlets: OutletPlan,
     /// Where `moth tell` reaches it; the usual place, if not given.

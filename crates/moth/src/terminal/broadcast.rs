@@ -32,6 +32,10 @@ use crate::terminal::hub::Hub;
 use crate::terminal::rehearsing::RehearsalOrder;
 use moth_evening::chronicle::{Chronicle, lock};
 
+/// What is marked where a broadcast was begun again.
+const AGAIN: &str =
+    "begun again: the process before was killed or met a fault; what was until then is the broadcast before this one";
+
 /// How often the core is asked. Ours.
 const LOOK_EACH: Duration = Duration::from_millis(200);
 
@@ -47,6 +51,8 @@ pub(super) struct Acts {
     pub recording: Option<Recording>,
     /// Where it is kept, if anywhere.
     pub scribe: Option<Scribe>,
+    /// How often it was begun before: its process was killed.
+    pub time: u32,
     /// Who else is told.
     pub outlets: OutletPlan,
     /// Where `moth tell` reaches it.
@@ -135,6 +141,8 @@ pub(super) fn run(
 struct Stage {
     live: Option<Plan>,
     run_for: Option<Duration>,
+    /// It was begun before, and that is still to be told.
+    is_again: bool,
     attached: Attached,
     show: Show,
     rehearsals: mpsc::UnboundedReceiver<RehearsalOrder>,
@@ -164,7 +172,19 @@ impl Stage {
         let Wiring { snapshots, chronicle, rehearsal, say, rehearsals, tests, .. } = wiring;
         let show = Show { snapshots, chronicle, rehearsal, say };
         let tests = Some((field, tests));
-        Ok((Self { live: acts.live, run_for: acts.run_for, attached, show, rehearsals, tests, line: None }, first))
+        Ok((
+            Self {
+                live: acts.live,
+                run_for: acts.run_for,
+                is_again: acts.time > 0,
+                attached,
+                show,
+                rehearsals,
+                tests,
+                line: None,
+            },
+            first,
+        ))
     }
 
     async fn run(mut self, mut next: Next, began: &std::sync::mpsc::Sender<Outcome>) -> Result<Option<i64>, Failure> {
@@ -197,6 +217,9 @@ impl Stage {
                 },
             };
             self.use_line(&production);
+            if std::mem::take(&mut self.is_again) {
+                production.recorder.note(Origin::Measured, Observation::Remark { text: AGAIN.into() });
+            }
             if let Some(began) = began.take() {
                 let _ = began.send(Ok(()));
             }

@@ -117,6 +117,7 @@ pub(crate) fn rehearse(
         live: None,
         first: Some(Box::new(prepared)),
         run_for: None,
+        time: 0,
         recording,
         scribe,
         outlets: OutletPlan::default(),
@@ -151,7 +152,7 @@ struct PutOn {
 
 impl PutOn {
     fn of(showing: Showing) -> Result<Self, Failure> {
-        let Showing { mut plan, run_for, recording, log, outlets, socket, .. } = showing;
+        let Showing { mut plan, run_for, recording, log, outlets, socket, time, .. } = showing;
         let in_use = plan.take_setup_in_use()?.map(|(in_use, folder)| (in_use, folder.map(Arc::new)));
         let about = About {
             banner: plan.banner(),
@@ -166,7 +167,7 @@ impl PutOn {
             log: log.clone(),
         };
         let scribe = log.map(Scribe::begin).transpose()?;
-        Ok(Self::new(Acts { live: Some(plan), first: None, run_for, recording, scribe, outlets, socket }, about))
+        Ok(Self::new(Acts { live: Some(plan), first: None, run_for, time, recording, scribe, outlets, socket }, about))
     }
 
     fn new(acts: Acts, about: About) -> Self {
