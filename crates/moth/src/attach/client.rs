@@ -85,11 +85,18 @@ pub(crate) fn attach(socket: &Path, hands: Hands) -> Result<Ended, Failure> {
     Ok(ended)
 }
 
+/// The next thing that is understood; what another version says beside is passed over. `None` at the end.
 fn next(lines: &mut impl BufRead) -> Option<FromMoth> {
-    let mut text = String::new();
-    match lines.read_line(&mut text) {
-        Ok(1..) => serde_json::from_str(&text).ok(),
-        _ => None,
+    loop {
+        let mut text = String::new();
+        match lines.read_line(&mut text) {
+            Ok(1..) => {
+                if let Ok(said) = serde_json::from_str(&text) {
+                    return Some(said);
+                }
+            }
+            _ => return None,
+        }
     }
 }
 
@@ -143,5 +150,18 @@ fn speak(
                 let _ = stream.write_all(&line(&said));
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_another_version_says_beside_is_no_end_and_an_end_without_a_word_is_one() {
+        let said = |text: &str| draw(&mut BufReader::new(text.as_bytes()));
+        assert_eq!(said("{\"weather\":7}\n\"left\"\n"), Ended::Left);
+        assert_eq!(said("{\"over\":[\"done\"]}\n"), Ended::Over(vec!["done".into()]));
+        assert_eq!(said("{\"weather\":7}\n"), Ended::Lost);
     }
 }

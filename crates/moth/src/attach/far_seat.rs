@@ -3,6 +3,7 @@
 //! Nothing waits for it. What it has not taken yet is one picture; until it has, no other is drawn, and then the newest.
 
 use std::cell::RefCell;
+use std::collections::VecDeque;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::os::unix::net::UnixStream;
 use std::rc::Rc;
@@ -16,7 +17,7 @@ use ratatui::{Frame, Terminal, TerminalOptions, Viewport};
 use rustix::net::{SendFlags, send};
 
 use super::words::{FromMoth, FromScreen, line};
-use crate::terminal::seat::{Seat, Waiting, within_reason};
+use crate::terminal::seat::Seat;
 
 /// A screen says no longer line than this, in bytes. Ours: a page of servers' addresses, pasted.
 const LONGEST: u64 = 64 * 1024;
@@ -26,6 +27,16 @@ const WAITING: usize = 64;
 const PATIENCE: Duration = Duration::from_secs(120);
 /// The last word waits so long to be taken. Ours.
 const FAREWELL: Duration = Duration::from_secs(1);
+
+/// No far screen is larger, in columns and rows: each takes some megabytes where the broadcast is. Ours: more than a large monitor has.
+const MOST: (u16, u16) = (500, 160);
+/// Who has so much to take, in bytes, takes nothing any more. Ours: several of the largest pictures.
+const MOST_UNSENT: usize = 16 << 20;
+
+/// What a far screen is drawn on, whatever size it says.
+fn within_reason(size: (u16, u16)) -> Rect {
+    Rect::new(0, 0, size.0.clamp(1, MOST.0), size.1.clamp(1, MOST.1))
+}
 
 /// What is drawn, until it is a line.
 #[derive(Debug, Clone, Default)]
@@ -47,9 +58,8 @@ pub(crate) struct FarSeat {
     stream: UnixStream,
     terminal: Terminal<CrosstermBackend<Drawn>>,
     drawn: Drawn,
-    area: Rect,
     heard: Receiver<FromScreen>,
-    waiting: Waiting,
+    waiting: VecDeque<Event>,
     /// What it has not taken yet, and since when.
     unsent: Vec<u8>,
     stuck_since: Option<Instant>,
@@ -74,16 +84,15 @@ impl FarSeat {
                 }
             }
         })?;
-        let (area, drawn) = (within_reason(size), Drawn::default());
-        let options = TerminalOptions { viewport: Viewport::Fixed(area) };
+        let drawn = Drawn::default();
+        let options = TerminalOptions { viewport: Viewport::Fixed(within_reason(size)) };
         let terminal = Terminal::with_options(CrosstermBackend::new(drawn.clone()), options)?;
         Ok(Self {
             stream,
             terminal,
             drawn,
-            area,
             heard,
-            waiting: Waiting::new(),
+            waiting: VecDeque::new(),
             unsent: Vec::new(),
             stuck_since: None,
             is_gone: false,
@@ -94,6 +103,7 @@ impl FarSeat {
     pub(crate) fn say(&mut self, said: &FromMoth) {
         self.unsent.extend(line(said));
         self.send_on();
+        self.is_gone |= self.unsent.len() > MOST_UNSENT;
     }
 
     /// Says the last thing, and waits a little for it to be taken.
@@ -183,8 +193,7 @@ impl Seat for FarSeat {
         let event = self.waiting.pop_front();
         if let Some(Event::Resize(columns, rows)) = event {
             // It is drawn on as if nothing were there yet, also in the same size: whoever says so saw something else meanwhile.
-            self.area = within_reason((columns, rows));
-            self.terminal.resize(self.area)?;
+            self.terminal.resize(within_reason((columns, rows)))?;
         }
         Ok(event)
     }
@@ -307,10 +316,27 @@ mod tests {
     #[test]
     fn a_terminal_of_any_size_is_drawn_within_reason() {
         let (mut seat, mut theirs) = seated((65_535, 65_535));
-        assert!(picture(&mut seat, 1) || seat.unsent.len() < 10_000_000);
+        let size = |seat: &mut FarSeat| {
+            let mut size = (0, 0);
+            assert!(seat.draw(&mut |frame| size = (frame.area().width, frame.area().height)).unwrap());
+            size
+        };
+        assert_eq!(size(&mut seat), MOST);
         theirs.write_all(b"{\"size\":[0,0]}\n").unwrap();
         let heard = events(&mut seat);
         assert_eq!(heard.first(), Some(&Event::Resize(0, 0)));
-        assert_eq!((seat.area.width, seat.area.height), (1, 1));
+        assert_eq!(size(&mut seat), (1, 1));
+    }
+
+    #[test]
+    fn who_asks_for_more_and_more_and_takes_none_of_it_is_gone() {
+        let (mut seat, _theirs) = seated((80, 24));
+        let page = "x".repeat(100_000);
+        let said = (0..1000).take_while(|_| {
+            seat.copy(&page);
+            !seat.is_gone
+        });
+        assert!(said.count() < 1000, "it ends at some time");
+        assert!(seat.unsent.len() <= MOST_UNSENT + 200_000);
     }
 }

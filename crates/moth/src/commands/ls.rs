@@ -33,7 +33,12 @@ fn table(found: &[About]) -> String {
         "process", "setup", "publish to", "server", "state", "on air"
     );
     for about in found {
-        let on_air = about.on_air_s.map_or_else(|| "-".into(), |s| clock(Duration::from_secs_f64(s.max(0.0))));
+        let on_air = match (about.is_on_air, about.on_air_s) {
+            (false, _) => "-".into(),
+            (true, Some(s)) => clock(Duration::from_secs_f64(s.max(0.0))),
+            // One without screens does not tell.
+            (true, None) => "n/a".into(),
+        };
         text.push_str(&format!(
             "{:>8}  {:<16}{:<34}{:<20}{:<16}{on_air:>8}\n",
             about.process,
@@ -60,14 +65,17 @@ mod tests {
             publish_to: Some("rtmp://127.0.0.1:19350/moth".into()),
             server: "Aldmoor".into(),
             state: Some(State::Steady),
+            is_on_air: true,
             on_air_s: Some(3723.4),
             is_made_up: false,
         };
-        let waits = About { process: 9, setup: None, state: None, on_air_s: None, ..about.clone() };
-        let text = table(&[about, waits]);
+        let waits = About { process: 9, setup: None, state: None, is_on_air: false, on_air_s: None, ..about.clone() };
+        let untold = About { on_air_s: None, ..about.clone() };
+        let text = table(&[about, waits, untold]);
         let rows: Vec<Vec<&str>> =
             text.lines().map(|row| row.split("  ").map(str::trim).filter(|cell| !cell.is_empty()).collect()).collect();
         assert_eq!(rows[1], ["4711", "comet-night", "rtmp://127.0.0.1:19350/moth", "Aldmoor", "steady", "1:02:03"]);
         assert_eq!(rows[2], ["9", "-", "rtmp://127.0.0.1:19350/moth", "Aldmoor", "no broadcaster", "-"]);
+        assert_eq!(rows[3].last(), Some(&"n/a"), "no time is told that nobody told");
     }
 }

@@ -19,7 +19,7 @@ const ENDS: Duration = Duration::from_secs(20);
 pub(crate) fn run(options: &StopOptions) -> Result<bool, Failure> {
     let socket = ask::find_named(options.which.socket.as_deref(), options.which.name.as_deref())?;
     let about = ask::about(&socket)?;
-    if about.on_air_s.is_some() && !about.is_made_up && !options.yes && !agrees(&about)? {
+    if about.is_on_air && !about.is_made_up && !options.yes && !agrees(&about)? {
         out::text("left running\n")?;
         return Ok(false);
     }

@@ -20,7 +20,9 @@ pub(crate) struct About {
     pub server: String,
     /// What viewers get; `None` while nobody broadcasts.
     pub state: Option<State>,
-    /// How long the broadcaster has been there, in seconds; `None` while none is.
+    /// A broadcaster is there.
+    pub is_on_air: bool,
+    /// For how long, in seconds; `None` if that is not known, or none is.
     pub on_air_s: Option<f64>,
     /// It is a demo.
     pub is_made_up: bool,
@@ -39,6 +41,7 @@ impl About {
             publish_to,
             server: snapshot.as_ref().map_or_else(String::new, |now| now.server.clone()),
             state: snapshot.as_ref().and_then(|now| now.viewers_state()),
+            is_on_air: snapshot.as_ref().is_some_and(|now| now.on_air_since.is_some()),
             on_air_s: snapshot.as_ref().and_then(|now| Some(now.at.since(now.on_air_since?).as_secs_f64())),
             is_made_up,
         }

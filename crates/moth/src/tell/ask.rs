@@ -107,7 +107,8 @@ pub(crate) fn about(socket: &Path) -> Result<About, Failure> {
         publish_to: None,
         server: server.to_owned(),
         state,
-        on_air_s: state.map(|_| 0.0),
+        is_on_air: state.is_some(),
+        on_air_s: None,
         is_made_up: false,
     })
 }

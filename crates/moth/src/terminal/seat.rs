@@ -1,13 +1,11 @@
 //! Where a screen is looked at: this process's own terminal, or one that is far.
 
-use std::collections::VecDeque;
 use std::io;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use crossterm::event::{self, Event};
 use ratatui::Frame;
-use ratatui::layout::Rect;
 
 use super::device::{self, Device};
 
@@ -73,15 +71,3 @@ impl Seat for Device {
         device::ring();
     }
 }
-
-/// No far screen is larger, in columns and rows: each takes some megabytes where the broadcast is. Ours: more than a large monitor has.
-const MOST: (u16, u16) = (500, 160);
-
-/// What a far screen is drawn on, whatever size it says.
-#[must_use]
-pub(crate) fn within_reason(size: (u16, u16)) -> Rect {
-    Rect::new(0, 0, size.0.clamp(1, MOST.0), size.1.clamp(1, MOST.1))
-}
-
-/// Events that wait to be taken.
-pub(crate) type Waiting = VecDeque<Event>;

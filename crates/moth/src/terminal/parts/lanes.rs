@@ -35,6 +35,8 @@ struct Strip {
     lane: Lane,
     /// What it shows now, in words.
     now: fn(&Snapshot) -> String,
+    /// What is planned or allowed, along it.
+    levels: fn(&Snapshot) -> Vec<Level>,
     /// Only where there is room once all others have all that they want.
     is_extra: bool,
 }
@@ -48,7 +50,12 @@ fn lost_now(snapshot: &Snapshot, fault: Fault) -> String {
 }
 
 fn strips(snapshot: &Snapshot) -> Vec<Strip> {
-    let strip = |name, unit, kind, rows, now| Strip { lane: Lane { name, unit, kind, rows }, now, is_extra: false };
+    let strip = |name, unit, kind, rows, now| Strip {
+        lane: Lane { name, unit, kind, rows },
+        now,
+        levels: |_| Vec::new(),
+        is_extra: false,
+    };
     let bars = |name, unit, value, top, rows, now| strip(name, unit, Kind::Bars { value, asked: None, top }, rows, now);
     let losses = |name, fault, value, now| strip(name, "frames", Kind::Losses(fault, value), (1, 1), now);
     let carried = Kind::Bars { value: |s| s.sent_kbps, asked: Some(|s| s.asked_kbps), top: None };
@@ -57,7 +64,7 @@ fn strips(snapshot: &Snapshot) -> Vec<Strip> {
         losses("skipped", Fault::Encoder, |s| s.skipped, |s| lost_now(s, Fault::Encoder)),
         losses("dropped", Fault::Network, |s| s.dropped, |s| lost_now(s, Fault::Network)),
         strip("connection", "", Kind::State, (1, 1), |s| s.state.map_or("no broadcaster", State::word).into()),
-        strip("carried", "kb/s", carried, (2, 7), |s| with_unit(s.sent_kbps.value, "kb/s")),
+        Strip { levels: rates, ..strip("carried", "kb/s", carried, (2, 7), |s| with_unit(s.sent_kbps.value, "kb/s")) },
         bars(
             "queue",
             "ms",
@@ -85,11 +92,13 @@ fn extras(snapshot: &Snapshot) -> Vec<Strip> {
     let bars = |name, unit, value, top, now| Strip {
         lane: Lane { name, unit, kind: Kind::Bars { value, asked: None, top }, rows: (2, 3) },
         now,
+        levels: |_| Vec::new(),
         is_extra: true,
     };
     let machine = &snapshot.machine;
     let mut extras = Vec::new();
-    if machine.busiest_other.is_some() {
+    // As long as load is read at all: a lane does not come and go with what is in it.
+    if machine.cpu.is_some() {
         extras.push(bars(
             "other CPU",
             "%",
@@ -125,11 +134,8 @@ fn extras(snapshot: &Snapshot) -> Vec<Strip> {
     extras
 }
 
-/// What is planned or allowed, along the lane of what is carried, in kb/s.
-fn levels(lane: &Lane, snapshot: &Snapshot) -> Vec<Level> {
-    if lane.name != "carried" {
-        return Vec::new();
-    }
+/// What the setup plans, and what the line sustained, in kb/s.
+fn rates(snapshot: &Snapshot) -> Vec<Level> {
     let intended = &snapshot.intended;
     let sound = snapshot.asked_kbps.value.zip(snapshot.video_kbps.value).map_or(0.0, |(all, video)| all - video);
     let plan = intended.video_bitrate.map(|rate| (rate.kbps() + sound.max(0.0)) as f32);
@@ -183,7 +189,7 @@ fn draw_strip(
     let lane = &strip.lane;
     // Names and values stand at a lane's foot, where its bars do.
     let foot = place.bottom() - 1;
-    let levels = levels(lane, snapshot);
+    let levels = (strip.levels)(snapshot);
     let planned = levels.iter().filter(|(_, name)| *name == PLAN).map(|(level, _)| plain_above(*level));
     let top = planned.fold(top_of(lane, columns), f32::max);
     buffer.set_string(area.x, foot, fit(lane.name, usize::from(NAMES) - 1), palette.faint());

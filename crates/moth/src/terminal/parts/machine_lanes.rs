@@ -38,13 +38,12 @@ impl Cores {
     pub(in crate::terminal) fn take(&mut self, snapshot: &Snapshot) {
         // What is known now is of the second that has just passed.
         let Some(second) = snapshot.history.len().checked_sub(1) else { return };
-        if second < self.first + self.seen.len() || self.seen.is_empty() {
+        let next = self.first + self.seen.len();
+        if self.seen.is_empty() || second + 1 < next {
             // It was gone back in time, or another broadcast began.
-            if second + 1 < self.first + self.seen.len() || self.seen.is_empty() {
-                (self.first, self.seen) = (second, VecDeque::new());
-            } else {
-                return;
-            }
+            (self.first, self.seen) = (second, VecDeque::new());
+        } else if second < next {
+            return;
         }
         while self.first + self.seen.len() < second {
             self.seen.push_back(Vec::new());

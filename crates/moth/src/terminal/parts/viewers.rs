@@ -76,13 +76,7 @@ fn delay_words(delay: Delay, service_s: Option<f64>, room: usize) -> String {
         maybe(delay.way_ms)
     );
     let whole = format!("{told}  ·  {service}");
-    let short = format!(
-        "{least}{} are yours: held back {}, queue {}, way {}",
-        seconds(delay.known_ms()),
-        maybe(delay.held_back_ms),
-        seconds(delay.queue_ms),
-        maybe(delay.way_ms)
-    );
+    let short = format!("{least}{} are yours (measured, what is held back inferred)", seconds(delay.known_ms()));
     // Half a sentence says nothing.
     [whole, told].into_iter().find(|text| text.chars().count() <= room).unwrap_or(short)
 }

@@ -19,7 +19,7 @@ use crate::system::out;
 use crate::terminal::dialogs::Dialog;
 use crate::terminal::dialogs::export::Subject;
 use crate::terminal::model::Model;
-use crate::terminal::parts::carried::{carried, carried_sentence};
+use crate::terminal::parts::carried::{carried_sentence, carried_to_the_server};
 use crate::terminal::parts::lane::EIGHTHS;
 use crate::terminal::parts::scroll::Scroll;
 use crate::terminal::preparation::{Preparation, TestUnderWay};
@@ -210,7 +210,7 @@ fn servers_on_a_scale(
     roomy: bool,
 ) {
     // Of a server that was not tested, what the broadcast itself has shown.
-    let on_air = snapshot.state.and(carried(snapshot));
+    let on_air = snapshot.state.and_then(|_| carried_to_the_server(snapshot));
     let wanted = preparation.in_use.wanted();
     let need = wanted.headroom.needed_for(wanted.planned);
     let with_seconds = list.width >= 118;
