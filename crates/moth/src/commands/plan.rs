@@ -141,7 +141,8 @@ fn report(plan: &Advice, in_use: &SetupInUse) -> String {
     }
     let seconds = |ms: f64| format!("{:.2} s", ms / 1000.0);
     let (talking, finest) = (seconds(both.talking_ms), seconds(both.finest_ms));
-    let _ = writeln!(text, "{:<14}{talking:<24}{finest:<24}by the encoder, beside queue and way\n", "held back");
+    let _ = writeln!(text, "{:<14}{talking:<24}{finest:<24}by the encoder, beside queue and way", "held back");
+    let _ = writeln!(text, "{}\n", both.costs_from);
     if plan.breaches.is_empty() {
         let _ = writeln!(text, "The setup {} is within what {} takes.", in_use.setup_name, in_use.service.name);
     }

@@ -263,6 +263,7 @@ fn conversation_lines(
     }
     let (talking, finest) = (format!("{:.2} s", both.talking_ms / 1000.0), format!("{:.2} s", both.finest_ms / 1000.0));
     lines.push(Line::raw(format!("{}by the encoder, beside queue and way", row("held back", &talking, &finest))));
+    lines.extend(wrapped(both.costs_from, width, palette.faint()));
     lines.extend(wrapped(&seen_sentence(snapshot), width, palette.faint()));
     lines
 }
