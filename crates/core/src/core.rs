@@ -28,6 +28,7 @@ use relayed::Relayed;
 use ways::Ways;
 
 use crate::action::Action;
+use crate::history::History;
 use crate::moment::Moment;
 use crate::rate::{Bitrate, grouped};
 use crate::reading::{LinkChange, Observation, Reading};
@@ -81,6 +82,19 @@ impl Core {
             judge: Judge::default(),
             control: Control::default(),
             diary: Diary::default(),
+        }
+    }
+
+    /// A core that goes on at `at`, a whole second, where another broke off: it knows that one's seconds, and nothing of those that
+    /// are missing.
+    #[must_use]
+    pub fn going_on(settings: Settings, history: &History, at: Moment) -> Self {
+        Self {
+            now: at,
+            judged_next: Moment::after(at.since(Moment::START) + JUDGED_EACH),
+            judge: Judge::beginning(at),
+            diary: Diary::going_on(history, at),
+            ..Self::new(settings)
         }
     }
 
@@ -340,6 +354,28 @@ mod tests {
         let due: Vec<Option<u32>> = (0..6).map(|n| history.get(n).and_then(|second| second.due)).collect();
         assert_eq!(due.iter().flatten().sum::<u32>(), frames);
         assert_eq!(due, [Some(35), Some(50), Some(45), Some(50), Some(20), None]);
+    }
+
+    #[test]
+    fn a_core_that_goes_on_has_the_seconds_before_and_a_hole_where_nobody_looked() {
+        let here = Observation::Broadcaster { present: true };
+        let frame = |at_ms: u64| {
+            let what = Observation::Video(VideoFrame { time_ms: at_ms as u32, bytes: 9000, ..VideoFrame::default() });
+            Reading { at: Moment::from_ms(at_ms), origin: Origin::Measured, what }
+        };
+        let mut killed = heard(vec![here.clone()]);
+        (0..4000).step_by(20).for_each(|at_ms| killed.take(&frame(at_ms)));
+        let before = killed.snapshot(Moment::from_ms(4100)).history;
+        let settings = Settings { servers: vec!["Aldmoor".into()] };
+        let mut core = Core::going_on(settings, &before, Moment::from_ms(9000));
+        core.take(&Reading { at: Moment::from_ms(9300), origin: Origin::Measured, what: here });
+        (9400..12_000).step_by(20).for_each(|at_ms| core.take(&frame(at_ms)));
+        let snapshot = core.snapshot(Moment::from_ms(12_000));
+        let due: Vec<Option<u32>> = (0..12).map(|n| snapshot.history.get(n).and_then(|second| second.due)).collect();
+        let hole = [None; 5];
+        assert_eq!(due, [&[Some(50); 4][..], &hole, &[Some(30), Some(50), Some(50)]].concat());
+        assert_eq!((snapshot.history.len(), snapshot.on_air_since), (12, Some(Moment::from_ms(9300))));
+        assert!(snapshot.verdict.since >= Moment::from_ms(9000), "{:?}", snapshot.verdict.since);
     }
 
     #[test]

@@ -76,6 +76,11 @@ impl Default for Judge {
 }
 
 impl Judge {
+    /// One that knows nothing from before then.
+    pub(crate) fn beginning(at: Moment) -> Self {
+        Self { since: at, ..Self::default() }
+    }
+
     /// What these facts give rise to; a standing cause gives way only to one that lasts.
     fn suspects(&mut self, now: Moment, facts: &Facts) -> Vec<Suspect> {
         self.held.pinned.clear();

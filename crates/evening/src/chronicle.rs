@@ -54,6 +54,12 @@ impl Chronicle {
         Self { moments: Some(Moments::default()), ..Self::default() }
     }
 
+    /// The same, and from now on it also keeps how everything stood in each second.
+    #[must_use]
+    pub fn and_moments(self) -> Self {
+        Self { moments: Some(Moments::default()), ..self }
+    }
+
     /// One of a broadcast that began then: marks and changes from before belong to another.
     #[must_use]
     pub fn since(since: Moment) -> Self {

@@ -83,6 +83,15 @@ impl Logbook {
         })
     }
 
+    /// The process that writes a broadcast, if that is known.
+    pub(crate) fn writer(&self, nr: i64) -> Result<Option<u32>, LogbookError> {
+        let whole: String = self
+            .db
+            .query_row("SELECT whole FROM broadcast WHERE nr = ?1", [nr], |row| row.get(0))
+            .map_err(|error| self.fail(error))?;
+        Ok(serde_json::from_str::<Whole>(&whole).ok().and_then(|whole| whole.writer))
+    }
+
     fn damaged(&self, nr: i64, why: &str) -> LogbookError {
         LogbookError::Damaged { path: self.path().to_owned(), why: format!("broadcast {nr}: {why}") }
     }

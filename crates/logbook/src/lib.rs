@@ -3,9 +3,11 @@
 //! - [`readings`]: readings files, one JSON object a line (`docs/readings.md`).
 //! - [`logbook`]: the database of all broadcasts (`docs/logbook.md`): opened, listed, changed; [`error`]: why that cannot be.
 //! - [`pen`]: writes a broadcast into it as it goes; [`kept`]: reads one. [`about`]: what a broadcast is known by.
+//!   [`broken_off`]: one whose moth was killed, and how it goes on.
 //! - [`columns`]: how seconds are packed; [`thinning`]: how old broadcasts become smaller.
 
 pub mod about;
+pub mod broken_off;
 pub mod columns;
 pub mod error;
 pub mod kept;

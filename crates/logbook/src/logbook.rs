@@ -36,6 +36,8 @@ pub(crate) struct Whole {
     pub told: SetupTold,
     pub machines: Vec<moth_evening::load::Machine>,
     pub names: moth_evening::names::Names,
+    /// The process that writes it.
+    pub writer: Option<u32>,
 }
 
 impl Logbook {

@@ -19,6 +19,7 @@ use serde::Serialize;
 use crate::about::About;
 use crate::columns;
 use crate::error::LogbookError;
+use crate::kept::Kept;
 use crate::logbook::{Logbook, Whole};
 
 /// So many seconds are packed together. Ours.
@@ -39,7 +40,7 @@ const MAY_CHANGE: [usize; 3] = [1, 0, 8];
 const KINDS: [&str; 3] = ["verdict", "mark", "trial"];
 
 /// Writes one broadcast.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Pen {
     about: About,
     nr: Option<i64>,
@@ -61,6 +62,7 @@ pub struct Pen {
     /// What was written takes so many bytes.
     bytes: usize,
     tests: Vec<String>,
+    writer: Option<u32>,
     is_ended: bool,
 }
 
@@ -95,8 +97,40 @@ impl Pen {
             digested_at: 0,
             bytes: 0,
             tests: Vec::new(),
+            writer: None,
             is_ended: false,
         }
+    }
+
+    /// For a broadcast that broke off, of which that was kept; up to there seconds are packed together, and it takes so many bytes
+    /// without those that are not.
+    pub(crate) fn going_on(about: About, nr: i64, kept: &Kept, (packed_until, bytes): (usize, usize)) -> Self {
+        let chronicle = kept.chronicle.clone();
+        let until = kept.seconds.len();
+        let hashes = [
+            chronicle.verdicts().iter().map(|entry| hash(&json(entry))).collect(),
+            chronicle.marks().iter().map(|entry| hash(&json(entry))).collect(),
+            chronicle.trials().iter().map(|entry| hash(&json(entry))).collect(),
+        ];
+        Self {
+            nr: Some(nr),
+            chronicle,
+            history: Some(kept.history()),
+            first_second: kept.first_second,
+            until,
+            packed_until: packed_until.min(until),
+            written: hashes,
+            digested_at: until,
+            tests: kept.tests.clone(),
+            bytes,
+            ..Self::new(about)
+        }
+    }
+
+    /// The same, and it is known which process writes it.
+    #[must_use]
+    pub fn by(self, process: u32) -> Self {
+        Self { writer: Some(process), ..self }
     }
 
     /// Adds a test of servers or of the line that belongs to it, as JSON.
@@ -190,6 +224,7 @@ impl Pen {
             told: self.about.told.clone(),
             machines: self.chronicle.machines().to_vec(),
             names: self.chronicle.names().clone(),
+            writer: self.writer,
         });
         let whole_hash = hash(&whole);
         let nr = match self.nr {

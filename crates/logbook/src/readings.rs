@@ -1,5 +1,7 @@
 //! Readings files: everything the core was given, one JSON object a line, so that it can be given again.
 
+mod mend;
+
 use std::fs::{File, OpenOptions};
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
@@ -55,7 +57,7 @@ pub enum ReadingsError {
     Io {
         /// Which file.
         path: PathBuf,
-        /// `written` or `read`.
+        /// `written`, `read` or `gone on with`.
         what: &'static str,
         /// What the system says.
         error: io::Error,
@@ -87,6 +89,17 @@ enum Out {
     Compressed(Box<GzEncoder<BufWriter<File>>>),
 }
 
+impl Out {
+    fn new(path: &Path, file: File) -> Self {
+        let plain = BufWriter::new(file);
+        if is_compressed(path) {
+            Self::Compressed(Box::new(GzEncoder::new(plain, Compression::default())))
+        } else {
+            Self::Plain(plain)
+        }
+    }
+}
+
 impl Write for Out {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         match self {
@@ -115,16 +128,24 @@ impl Writer {
         #[cfg(unix)]
         std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
         let file = options.write(true).create_new(true).open(path).map_err(fail)?;
-        let plain = BufWriter::new(file);
-        let out = if is_compressed(path) {
-            Out::Compressed(Box::new(GzEncoder::new(plain, Compression::default())))
-        } else {
-            Out::Plain(plain)
-        };
-        let mut writer = Self { path: path.to_owned(), out: Some(out) };
+        let mut writer = Self { path: path.to_owned(), out: Some(Out::new(path, file)) };
         writer.line(header)?;
         writer.flush()?;
         Ok(writer)
+    }
+
+    /// Goes on with a file whose moth was killed: what of it is not whole is cut off, and what is written comes behind it. Gives the time of the last
+    /// reading in it.
+    ///
+    /// # Errors
+    /// [`ReadingsError::Io`]; what there is of it is as it was.
+    pub fn go_on(path: &Path) -> Result<(Self, Moment), ReadingsError> {
+        let fail = |error| ReadingsError::Io { path: path.to_owned(), what: "gone on with", error };
+        let line = mend::mend(path, is_compressed(path)).map_err(fail)?;
+        // Behind its first line there may be nothing.
+        let last = serde_json::from_slice::<Reading>(&line).map_or(Moment::START, |reading| reading.at);
+        let file = OpenOptions::new().append(true).open(path).map_err(fail)?;
+        Ok((Self { path: path.to_owned(), out: Some(Out::new(path, file)) }, last))
     }
 
     fn fail(&self, error: io::Error) -> ReadingsError {
@@ -437,6 +458,61 @@ mod tests {
         std::fs::write(&path, &bytes[..bytes.len() - 12]).unwrap();
         let (good, damage) = read(&path);
         assert!(damage.is_some() && good[..] == readings[..good.len()]);
+    }
+
+    /// A file as a kill leaves it: readings in twos, each two given to the system, and of what came last only a part.
+    fn killed(name: &str, readings: &[Reading], cut: usize) -> (tempfile::TempDir, PathBuf) {
+        let dir = tempfile::tempdir().unwrap();
+        let (path, writing) = (dir.path().join(name), dir.path().join(format!("w-{name}")));
+        let mut writer = Writer::create(&writing, &Header::new(Vec::new())).unwrap();
+        for two in readings.chunks(2) {
+            two.iter().for_each(|reading| writer.write(reading).unwrap());
+            writer.flush().unwrap();
+        }
+        let bytes = std::fs::read(&writing).unwrap();
+        std::fs::write(&path, &bytes[..bytes.len() - cut]).unwrap();
+        (dir, path)
+    }
+
+    #[test]
+    fn a_file_that_was_cut_off_goes_on_and_loses_nothing_that_was_whole() {
+        let readings: Vec<Reading> = (0..60).map(reading).collect();
+        for name in ["evening.jsonl", "evening.jsonl.gz"] {
+            for cut in [0, 1, 3, 4, 5, 20, 77] {
+                let (_dir, path) = killed(name, &readings[..40], cut);
+                let mut kept = Vec::new();
+                // Killed twice.
+                for more in [&readings[40..50], &readings[50..]] {
+                    let (mut writer, last) = Writer::go_on(&path).unwrap();
+                    kept = read(&path).0;
+                    assert_eq!(last, kept.last().unwrap().at, "{name}, {cut}");
+                    more.iter().for_each(|reading| writer.write(reading).unwrap());
+                    writer.flush().unwrap();
+                    std::mem::forget(writer);
+                    kept.extend_from_slice(more);
+                }
+                let (mut last, _) = Writer::go_on(&path).unwrap();
+                last.write(&reading(99)).unwrap();
+                last.finish().unwrap();
+                kept.push(reading(99));
+                assert_eq!(read(&path), (kept.clone(), None), "{name}, {cut}");
+                // What was given to the system, but for the two that were cut.
+                assert!(kept.len() >= 21 + if cut == 0 { 40 } else { 36 }, "{name}, {cut}: {}", kept.len());
+            }
+        }
+    }
+
+    #[test]
+    fn what_is_no_readings_file_is_not_gone_on_with() {
+        let dir = tempfile::tempdir().unwrap();
+        for (name, bytes) in
+            [("a", &b"no line"[..]), ("a.gz", b"no gzip at all"), ("b.gz", b"\x1f\x8b\x08\x00gar\xffbage....")]
+        {
+            let path = dir.path().join(name);
+            std::fs::write(&path, bytes).unwrap();
+            assert!(Writer::go_on(&path).is_err(), "{name}");
+            assert_eq!(std::fs::read(&path).unwrap(), bytes, "{name}");
+        }
     }
 
     #[test]

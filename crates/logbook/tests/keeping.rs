@@ -205,3 +205,54 @@ fn nothing_is_kept_before_a_broadcaster_comes_and_the_clock_is_kept() {
     assert_eq!(listed.digest.on_air_s, 30);
     assert_eq!(listed.on_air_at(), at("2026-10-02T21:01:37+00:00[+00:00]"));
 }
+
+#[test]
+fn one_that_was_cut_off_goes_on_as_if_it_never_was_and_is_found_only_while_it_is_young() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("logbook.sqlite");
+    let snapshots = told(700, |second| (250..360).contains(&second));
+    let began = "2026-10-01T21:00:00Z[UTC]";
+    let killed_at = 300;
+    {
+        let mut logbook = Logbook::open(&path).unwrap();
+        let mut pen = Pen::new(about(began, "a")).by(4711);
+        for snapshot in &snapshots[..killed_at] {
+            pen.take(snapshot);
+            pen.write(&mut logbook).unwrap();
+        }
+    }
+    let mut logbook = Logbook::open(&path).unwrap();
+    let found = |logbook: &Logbook, time: &str| {
+        logbook.broken_off(at(time).timestamp(), std::time::Duration::from_secs(600)).unwrap()
+    };
+    let [young] = found(&logbook, "2026-10-01T21:05:04Z[UTC]").try_into().unwrap();
+    assert_eq!((young.until, young.writer, young.about), (killed_at, Some(4711), about(began, "a")));
+    for time in ["2026-10-01T21:15:30Z[UTC]", "2026-10-01T20:00:00Z[UTC]"] {
+        assert!(found(&logbook, time).is_empty(), "{time}: long ago, or yet to come");
+    }
+    let (pen, kept) = logbook.go_on(young.nr).unwrap();
+    assert_eq!(kept.seconds, seconds(&snapshots[killed_at - 1]));
+    let mut pen = pen.by(4712);
+    for snapshot in &snapshots[killed_at..] {
+        pen.take(snapshot);
+        pen.write(&mut logbook).unwrap();
+    }
+    assert_eq!(found(&logbook, "2026-10-01T21:11:45Z[UTC]")[0].writer, Some(4712));
+    pen.end(&mut logbook).unwrap();
+    assert!(found(&logbook, "2026-10-01T21:11:45Z[UTC]").is_empty(), "it was ended");
+    // What never was cut off.
+    let whole = write(&mut logbook, began, "a", &snapshots);
+    let [went_on, whole] = [young.nr, whole].map(|nr| (logbook.kept(nr).unwrap(), logbook.listed(nr).unwrap()));
+    assert_eq!(went_on.0.seconds, whole.0.seconds);
+    assert_eq!(went_on.0.chronicle.marks(), whole.0.chronicle.marks());
+    assert_eq!(went_on.0.chronicle.machines(), whole.0.chronicle.machines());
+    assert_eq!(went_on.1.digest.lost, whole.1.digest.lost);
+    let stood = |kept: &moth_logbook::Kept| {
+        let verdicts = kept.chronicle.verdicts().iter().filter(|stood| stood.fault == Fault::Network);
+        verdicts.map(|stood| stood.until_s - stood.from_s).sum::<f64>()
+    };
+    assert!((stood(&went_on.0) - stood(&whole.0)).abs() <= 1.0, "a verdict that stood stands again at the first look");
+    let more = went_on.1.bytes as f64 / whole.1.bytes as f64;
+    assert!((0.9..1.3).contains(&more), "{more}");
+    logbook.check().unwrap();
+}

@@ -58,6 +58,10 @@ pub(crate) fn run(showing: Showing, form: Form) -> Outcome {
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
     runtime.block_on(async {
         let core = plan.core();
+        let mut scribe = log.map(Scribe::begin).transpose()?;
+        if let Some(scribe) = &mut scribe {
+            scribe.follow(&plan, Kind::Broadcast);
+        }
         let outlets = outlets.open(Bell::Here).await?;
         let production = plan.begin().await?;
         let (_hold_actions, actions) = mpsc::unbounded_channel();
@@ -81,7 +85,6 @@ pub(crate) fn run(showing: Showing, form: Form) -> Outcome {
             }
         };
         let told = tell::listen(socket.as_deref(), None)?;
-        let scribe = Scribe::of(log, Kind::Broadcast)?;
         let mut attached = Attached { actions, stop, recording, scribe, outlets, told, asked_to_stop: None };
         let conducted = conduct(production, core, &mut attached, LOOK_EACH, look).await;
         attached.close()?;

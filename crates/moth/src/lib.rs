@@ -29,10 +29,12 @@ pub mod terminal;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use std::sync::Arc;
 use std::time::Duration;
 
 use clap::Parser;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
+use jiff::Timestamp;
 
 #[cfg(unix)]
 use attach::words::Hands;
@@ -43,6 +45,7 @@ use failure::Failure;
 use failure::Outcome;
 use live::plan::Plan;
 use live::showing::Showing;
+use logbook::going_on;
 use logbook::plan::LogPlan;
 use outlets::OutletPlan;
 use recordings::writer::Recording;
@@ -175,19 +178,31 @@ fn numbered(path: &Path, time: u32) -> PathBuf {
     if time == 0 { path.to_owned() } else { path.with_file_name(format!("{stem}-{}{extensions}", time + 1)) }
 }
 
+/// Where readings are written: in the file of a broadcast that goes on, else in one of their own.
+fn recording(path: &Path, plan: &Plan, time: u32) -> Result<Recording, Failure> {
+    let servers = plan.servers();
+    if let Some(going_on) = plan.going_on() {
+        let mut written = (0..=time).rev().map(|time| numbered(path, time));
+        if let Some(path) = written.find(|path| going_on.is_recorded_in(path, &servers)) {
+            return Recording::go_on(path, going_on.end_of_what_was(&servers));
+        }
+    }
+    // Of a broadcast that is begun again the readings are in a file of their own: those before are not written over.
+    Recording::begin(&numbered(path, time), servers, matches!(plan, Plan::Demo(..)))
+}
+
 /// What is shown, and with what.
 pub(crate) fn showing(
     options: &ShowOptions,
     in_use: &SetupInUseOptions,
-    plan: Plan,
+    mut plan: Plan,
     (leads_back, time): (bool, u32),
 ) -> Result<(Showing, headless::Form), Failure> {
-    let is_made_up = matches!(plan, Plan::Demo(..));
-    let begin = |path| Recording::begin(path, plan.servers(), is_made_up);
-    // Of a broadcast that is begun again the readings are in a file of their own: those before are not written over.
-    let record = options.record.as_deref().map(|path| numbered(path, time));
-    let recording = record.as_deref().map(begin).transpose()?;
     let kept = if options.no_log { None } else { LogPlan::of(&plan, in_use)? };
+    if let (Plan::Live(live), Some(kept)) = (&mut plan, &kept) {
+        live.going_on = going_on::find(kept, Timestamp::now(), &tell::processes()).map(Arc::new);
+    }
+    let recording = options.record.as_deref().map(|path| recording(path, &plan, time)).transpose()?;
     let showing = Showing {
         plan,
         run_for: options.run_for.map(Duration::from_secs),

@@ -15,10 +15,14 @@ use serde_json::Value;
 
 /// A moth that waits at this address in a terminal, for a server.
 fn watch(terminal: &Terminal, nginx: &Nginx, listen: &str) {
+    watch_with(terminal, nginx, listen, "");
+}
+
+fn watch_with(terminal: &Terminal, nginx: &Nginx, listen: &str, options: &str) {
     std::fs::write(terminal.file("key"), KEY).unwrap();
     let key = terminal.file("key");
     std::fs::set_permissions(&key, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
-    terminal.run_moth(&format!("watch --to {} --key-file {key} --listen {listen}", nginx.address()));
+    terminal.run_moth(&format!("watch --to {} --key-file {key} --listen {listen} {options}", nginx.address()));
     terminal.shows(&format!("Publish to {listen}"), 15);
 }
 
@@ -183,9 +187,11 @@ fn a_killed_moth_is_told_of_and_begun_again_and_the_encoders_own_reconnect_finds
         return;
     }
     let (nginx, terminal, listen) = (Nginx::new(), Terminal::new(120, 40), listen());
-    watch(&terminal, &nginx, &listen);
+    let recording = terminal.file("evening.jsonl.gz");
+    watch_with(&terminal, &nginx, &listen, &format!("--record {recording}"));
     let mut first = publish(Command::new("env"), &format!("{listen}/local"), 60, 1000);
-    terminal.shows("Every frame offered arrives", 15);
+    // What is to go on must have been kept.
+    terminal.shows("on air 0:04", 15);
     signal("-KILL", &process(&terminal));
     let screen = terminal.shows("Begin it again?", 10);
     assert!(screen.contains("it was killed, or met a fault"), "{screen}");
@@ -195,14 +201,29 @@ fn a_killed_moth_is_told_of_and_begun_again_and_the_encoders_own_reconnect_finds
     let mut again = publish(Command::new("env"), &format!("{listen}/local"), 60, 1000);
     terminal.shows("Every frame offered arrives", 15);
     terminal.keys("m");
-    terminal.shows("begun again: the process before was killed", 5);
+    let marks = terminal.shows("begun again: the process before was killed", 5);
+    assert!(marks.matches("the broadcaster came").count() == 2, "those before are there as well: {marks}");
     terminal.keys("Escape");
+    // Of what was before the lanes are there, and nothing is made up beside them.
+    terminal.keys("Home");
+    terminal.shows("How everything stood then was not kept", 5);
+    terminal.keys("End");
     assert_eq!(terminal.sockets().len(), 1, "what the killed one left behind is gone");
     terminal.keys("q");
     terminal.keys("y");
     assert_eq!(terminal.left(), "left=0");
     let _ = again.kill();
     let _ = again.wait();
+    // One broadcast in the logbook and one file, with a gap that is told.
+    let told = |words: &[&str]| String::from_utf8(terminal.outside(words).stdout).unwrap();
+    let list: Value = serde_json::from_str(&told(&["log", "list", "--json"])).unwrap();
+    assert_eq!(list["broadcasts"].as_array().unwrap().len(), 1, "{list}");
+    let shown = told(&["log", "show", "last"]);
+    assert!(shown.contains("begun again") && shown.matches("the broadcaster came").count() == 2, "{shown}");
+    let judged: Value = serde_json::from_str(&told(&["judge", &recording, "--json"])).unwrap();
+    assert!(judged["damage"].is_null() && judged["readings"].as_u64().unwrap() > 100, "{judged}");
+    let files = std::fs::read_dir(terminal.dir.path()).unwrap().flatten();
+    assert_eq!(files.filter(|file| file.file_name().to_string_lossy().contains(".jsonl")).count(), 1);
 }
 
 #[test]

@@ -8,10 +8,12 @@ use moth_core::reading::{Observation, Reading};
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
-/// Stamps observations with the time since the start and sends them to the core.
+/// Stamps observations with the time since the beginning and sends them to the core.
 #[derive(Debug, Clone)]
 pub struct Recorder {
     start: Instant,
+    /// What it was when the clock was looked at first.
+    first: Moment,
     readings: mpsc::UnboundedSender<Reading>,
     /// Held from the look at the clock until the reading is sent: they are sent in the order of their times.
     sending: Arc<Mutex<()>>,
@@ -21,14 +23,20 @@ impl Recorder {
     /// A recorder whose time begins now, and where its readings come out.
     #[must_use]
     pub fn new() -> (Self, mpsc::UnboundedReceiver<Reading>) {
+        Self::going_on(Moment::START)
+    }
+
+    /// One whose time goes on from there, where another broke off.
+    #[must_use]
+    pub fn going_on(first: Moment) -> (Self, mpsc::UnboundedReceiver<Reading>) {
         let (readings, out) = mpsc::unbounded_channel();
-        (Self { start: Instant::now(), readings, sending: Arc::default() }, out)
+        (Self { start: Instant::now(), first, readings, sending: Arc::default() }, out)
     }
 
     /// The moment it is.
     #[must_use]
     pub fn now(&self) -> Moment {
-        Moment::after(self.start.elapsed())
+        Moment::after(self.first.since(Moment::START) + self.start.elapsed())
     }
 
     /// The moment it is, when every observation made before it has been sent.

@@ -25,6 +25,15 @@ pub(super) struct Diary {
 }
 
 impl Diary {
+    /// One that goes on then, behind these seconds; those between are not known.
+    pub(super) fn going_on(before: &History, at: Moment) -> Self {
+        let mut history = before.clone();
+        while history.len() < at.since(Moment::START).as_secs() as usize {
+            history.push(Second::default());
+        }
+        Self { history, ..Self::default() }
+    }
+
     pub(super) fn history(&self) -> &History {
         &self.history
     }

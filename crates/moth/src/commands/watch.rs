@@ -52,6 +52,7 @@ pub(crate) fn plan(options: &WatchOptions, in_use_options: &SetupInUseOptions) -
         looks: !options.no_look,
         stand_in: None,
         cut_off: None,
+        going_on: None,
     };
     let plan = match in_use {
         Some(in_use) => with_a_setup(named, in_use, &options.show.automatic)?,

@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use moth_core::figure::Origin;
 use moth_core::keeper::Bounds;
 use moth_core::reading::{Automatics, Intended, Observation, StreamFacts};
-use moth_core::{Core, Settings};
+use moth_core::{Core, Moment, Settings};
 use moth_destination::{Address, StreamKey};
 use moth_feed::Feed;
 use moth_host::Places;
@@ -28,6 +28,7 @@ use super::production::{Production, RunningParts};
 use super::second_machine::Also;
 use crate::cli::AutomaticOptions;
 use crate::failure::Failure;
+use crate::logbook::going_on::GoingOn;
 use crate::measuring::tester::Field;
 use crate::setup_in_use::{self, SetupInUse, afternoon};
 
@@ -68,6 +69,8 @@ pub struct LivePlan {
     pub(crate) stand_in: Option<LineShape>,
     /// Says that a rehearsal with this setup was cut off, if one was.
     pub(crate) cut_off: Option<String>,
+    /// A broadcast that was cut off just now, which it goes on with.
+    pub(crate) going_on: Option<Arc<GoingOn>>,
 }
 
 /// What a screen says above everything else.
@@ -146,7 +149,29 @@ impl Plan {
     /// A core for it.
     #[must_use]
     pub fn core(&self) -> Core {
-        Core::new(Settings { servers: self.servers() })
+        let settings = Settings { servers: self.servers() };
+        match self.going_on() {
+            Some(going_on) => Core::going_on(settings, &going_on.history, going_on.from()),
+            None => Core::new(settings),
+        }
+    }
+
+    /// The broadcast that it goes on with, if one was cut off just now.
+    #[must_use]
+    pub fn going_on(&self) -> Option<&Arc<GoingOn>> {
+        match self {
+            Self::Demo(..) => None,
+            Self::Live(live) => live.going_on.as_ref(),
+        }
+    }
+
+    /// The same as another broadcast: what was cut off is over.
+    #[must_use]
+    pub(crate) fn anew(&self) -> Self {
+        match self {
+            Self::Live(live) => Self::Live(Box::new(LivePlan { going_on: None, ..live.as_ref().clone() })),
+            demo @ Self::Demo(..) => demo.clone(),
+        }
     }
 
     /// What a screen says of it.
@@ -200,7 +225,11 @@ impl LivePlan {
                 None => Arc::new(TcpDialer::default()),
             }
         };
-        let (recorder, readings) = Recorder::new();
+        let first = self.going_on.as_ref().map_or(Moment::START, |going_on| going_on.first);
+        let (recorder, readings) = Recorder::going_on(first);
+        if let Some(going_on) = &self.going_on {
+            recorder.note(Origin::Measured, Observation::Remark { text: going_on.mark() });
+        }
         let listener = Listener::bind(&self.doors.listen)
             .await
             .map_err(|error| Failure::Listen { address: self.doors.listen.authority(), error })?;
@@ -366,6 +395,7 @@ pub(crate) fn rehearsal(
         looks: true,
         stand_in,
         cut_off: None,
+        going_on: None,
     })))
 }
 

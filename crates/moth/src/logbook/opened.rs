@@ -63,6 +63,16 @@ pub enum What {
     Mark,
 }
 
+/// What there is to show of a second of which it was not kept how everything stood: its figures, and that nothing else is known.
+#[must_use]
+pub fn unknown_at(shown: &Snapshot, second: usize) -> Snapshot {
+    let at = Moment::from_ms((second as u64 + 1) * 1000);
+    let mut unknown = Core::new(Settings { servers: shown.servers.clone() }).snapshot(at);
+    unknown.on_air_since = shown.on_air_since.filter(|since| *since <= at);
+    unknown.verdict.sentence = "How everything stood then was not kept; the lanes are.".into();
+    unknown.among(shown)
+}
+
 impl Opened {
     /// Opens a broadcast of a logbook.
     ///
@@ -150,16 +160,6 @@ impl Opened {
         };
         let found = found.inspect_err(|error| tracing::warn!("{error}")).ok()??;
         Some(found.among(&self.snapshot))
-    }
-
-    /// What there is to show of a second of which it was not kept how everything stood: its figures, and that nothing else is known.
-    #[must_use]
-    pub fn unknown_at(&self, second: usize) -> Snapshot {
-        let at = Moment::from_ms((second as u64 + 1) * 1000);
-        let mut unknown = Core::new(Settings { servers: self.snapshot.servers.clone() }).snapshot(at);
-        unknown.on_air_since = self.snapshot.on_air_since.filter(|since| *since <= at);
-        unknown.verdict.sentence = "How everything stood then was not kept; the lanes are.".into();
-        unknown.among(&self.snapshot)
     }
 
     /// What could be done, in words, when a verdict was surest; `None` if that is not known.

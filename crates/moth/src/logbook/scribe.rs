@@ -12,6 +12,7 @@ use moth_logbook::{Kind, Logbook, LogbookError, Pen};
 use tokio::sync::watch;
 
 use crate::failure::Failure;
+use crate::live::plan::Plan;
 use crate::logbook::plan::LogPlan;
 
 /// Looks that may wait for the disk: ten seconds of them. Ours: each holds what has changed since the one before; if more wait, those that
@@ -36,6 +37,8 @@ pub struct Keeping {
 enum Note {
     /// What is seen from now on is another broadcast.
     Begin(Kind),
+    /// It goes on where another broke off.
+    GoOn(Box<Pen>),
     Seen(Arc<Snapshot>),
 }
 
@@ -75,11 +78,25 @@ impl Scribe {
         Ok(Some(scribe))
     }
 
+    /// What is seen from now on is what this plan puts on: another broadcast, or one that it goes on with.
+    pub fn follow(&mut self, plan: &Plan, kind: Kind) {
+        match plan.going_on() {
+            Some(going_on) => self.go_on(going_on.pen.clone()),
+            None => self.begin_anew(kind),
+        }
+    }
+
     /// What is seen from now on is another broadcast.
     pub fn begin_anew(&mut self, kind: Kind) {
         if let Err(TrySendError::Full(_)) = self.notes.try_send(Note::Begin(kind)) {
             self.begins = Some(kind);
         }
+    }
+
+    /// What is seen from now on belongs to a broadcast that broke off.
+    pub fn go_on(&mut self, pen: Pen) {
+        // It is the first there is to say: there is room.
+        let _ = self.notes.try_send(Note::GoOn(Box::new(pen.by(std::process::id()))));
     }
 
     /// Takes what is seen, without waiting for anything.
@@ -158,6 +175,7 @@ impl Desk {
                     self.end();
                     (self.kind, self.left) = (kind, None);
                 }
+                Ok(Note::GoOn(pen)) => self.pen = Some(*pen),
                 Ok(Note::Seen(snapshot)) => self.see(&snapshot),
                 Err(RecvTimeoutError::Timeout) => {}
                 Err(RecvTimeoutError::Disconnected) => {
@@ -219,7 +237,7 @@ impl Desk {
     }
 
     fn take_a_pen(&mut self, began: Zoned) {
-        let mut pen = Pen::new(self.plan.about(self.kind, began));
+        let mut pen = Pen::new(self.plan.about(self.kind, began)).by(std::process::id());
         // As late as that: servers are tested on the screen, too, before a broadcaster comes.
         self.plan.tests(Timestamp::now()).into_iter().for_each(|test| pen.add_test(test));
         self.pen = Some(pen);

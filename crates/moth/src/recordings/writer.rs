@@ -1,13 +1,14 @@
 //! `--record`: readings on their way into a file, on a thread of their own. A disk that is slow or full costs the
 //! recording, never a frame.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use jiff::Zoned;
-use moth_core::reading::Reading;
+use moth_core::figure::Origin;
+use moth_core::reading::{Observation, Reading};
 use moth_logbook::readings::{Header, ReadingsError, Writer};
 
 use crate::failure::Failure;
@@ -34,10 +35,29 @@ impl Recording {
         let began = Zoned::now().strftime("%Y-%m-%dT%H:%M:%S%.3f%:z").to_string();
         let header = Header { made_up, ..Header::new(servers).begun(began) };
         let writer = Writer::create(path, &header)?;
+        Self::with(move || Ok(writer))
+    }
+
+    /// Goes on with one that was cut off: first comes what is to be written at the time of its last reading.
+    ///
+    /// # Errors
+    /// [`Failure`] if its thread cannot be started. A file that cannot be gone on with ends the recording, and is as it was.
+    pub fn go_on(path: PathBuf, first: Vec<Observation>) -> Result<Self, Failure> {
+        // A long one is gone through for a while: what comes meanwhile waits.
+        Self::with(move || {
+            let (mut writer, at) = Writer::go_on(&path)?;
+            for what in first {
+                writer.write(&Reading { at, origin: Origin::Inferred, what })?;
+            }
+            Ok(writer)
+        })
+    }
+
+    fn with(open: impl FnOnce() -> Result<Writer, ReadingsError> + Send + 'static) -> Result<Self, Failure> {
         let (to, from) = sync_channel(WAITING);
         let thread = std::thread::Builder::new()
             .name("recording".into())
-            .spawn(move || write(writer, &from))
+            .spawn(move || write(open()?, &from))
             .map_err(Failure::system("the recording's thread could not be started"))?;
         Ok(Self { to, thread, lost: 0, ended: false })
     }

@@ -19,6 +19,7 @@ use crate::failure::Outcome;
 use crate::live::conductor::{Attached, conduct};
 use crate::live::plan::Plan;
 use crate::live::production::Production;
+use crate::logbook::going_on::GoingOn;
 use crate::logbook::scribe::Scribe;
 use crate::measuring::tester::{self, Field, TestNews, TestOrder};
 use crate::outlets::herald::Bell;
@@ -95,9 +96,10 @@ impl Show {
         self.snapshots.send_replace(Some(snapshot));
     }
 
-    /// Another broadcast begins: what was written down belongs to the one before.
-    fn begin_anew(&self) {
-        *lock(&self.chronicle) = Chronicle::with_moments();
+    /// Another broadcast begins, and what was written down belongs to the one before; or one goes on that was cut off.
+    fn begin(&self, going_on: Option<&GoingOn>) {
+        let kept = going_on.map_or_else(Chronicle::default, |going_on| going_on.chronicle.clone());
+        *lock(&self.chronicle) = kept.and_moments();
     }
 }
 
@@ -200,6 +202,8 @@ impl Stage {
                 continue;
             };
             let core = plan.core();
+            let kind = if matches!(next, Next::Rehearsal(_)) { Kind::Rehearsal } else { Kind::Broadcast };
+            let (begun, going_on) = (plan.clone(), plan.going_on().cloned());
             let production = match plan.begin().await {
                 Ok(production) => production,
                 Err(failure) => match began.take() {
@@ -217,16 +221,19 @@ impl Stage {
                 },
             };
             self.use_line(&production);
-            if std::mem::take(&mut self.is_again) {
+            if std::mem::take(&mut self.is_again) && going_on.is_none() {
                 production.recorder.note(Origin::Measured, Observation::Remark { text: AGAIN.into() });
             }
             if let Some(began) = began.take() {
                 let _ = began.send(Ok(()));
             }
-            self.show.begin_anew();
-            let kind = if matches!(next, Next::Rehearsal(_)) { Kind::Rehearsal } else { Kind::Broadcast };
+            self.show.begin(going_on.as_deref());
             if let Some(scribe) = &mut self.attached.scribe {
-                scribe.begin_anew(kind);
+                scribe.follow(&begun, kind);
+            }
+            if matches!(next, Next::Live) {
+                // It is gone on with once.
+                self.live = self.live.as_ref().map(Plan::anew);
             }
             let came = match next {
                 Next::Rehearsal(prepared) => self.rehearse(production, core, prepared.run).await,

@@ -19,7 +19,7 @@ use super::reaction::Reaction;
 use super::rehearsing::{CHOICES, Rehearsing};
 use super::wish::Wish;
 use crate::live::plan::Banner;
-use crate::logbook::opened::Opened;
+use crate::logbook::opened::{Opened, unknown_at};
 use crate::measuring::tested;
 use crate::measuring::tester::{TestNews, TestOrder};
 use crate::recordings::player::ReplayState;
@@ -176,11 +176,16 @@ impl Model {
             return Some(looked.moment.clone().among(now));
         }
         let moment = match self.kept() {
-            Some(opened) => opened.moment(second).unwrap_or_else(|| opened.unknown_at(second)),
+            Some(opened) => opened.moment(second).unwrap_or_else(|| unknown_at(&opened.snapshot, second)),
             None => {
                 // The broadcast writes there: it is not to wait until a moment is inflated.
-                let found = lock(&self.chronicle).moment(second)?;
-                found.read()?
+                let found = lock(&self.chronicle).moment(second);
+                match found {
+                    Some(found) => found.read()?,
+                    // What goes on after a kill has only the lanes of what was before.
+                    None if now.at.seconds() > second as f64 + 3.0 => unknown_at(now, second),
+                    None => return None,
+                }
             }
         };
         *self.looked.borrow_mut() = Some(LookedAt { nr, second, moment: moment.clone() });
