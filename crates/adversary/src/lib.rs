@@ -1,5 +1,5 @@
-//! An adversary on every side of a real moth at once: servers, publishers, feed and HTTP clients, the local socket, and the
-//! programs it runs. What they do, and in what order, is drawn from a seed. Meanwhile ffmpeg broadcasts through it, and the
+//! An adversary on every side of a real moth at once: servers, publishers, feed and HTTP clients, the local socket, screens,
+//! and the programs it runs. What they do, and in what order, is drawn from a seed. Meanwhile ffmpeg broadcasts through it, and the
 //! broadcast must bear it all.
 
 #[cfg(unix)]
@@ -7,6 +7,8 @@ mod clients;
 mod gang;
 #[cfg(unix)]
 mod publishers;
+#[cfg(unix)]
+mod screens;
 #[cfg(unix)]
 mod servers;
 #[cfg(unix)]

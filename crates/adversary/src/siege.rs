@@ -14,12 +14,12 @@ use tokio::time::sleep;
 use crate::gang::Gang;
 use crate::stage::Stage;
 use crate::watch::Watch;
-use crate::{clients, publishers, servers};
+use crate::{clients, publishers, screens, servers};
 
 /// A broadcaster stays on air for so long, in seconds, before another takes its place. Ours.
 const SHIFT_S: std::ops::Range<u64> = 8..20;
 /// Who asks for the place on air is answered within this; one that asked before would have it by right. Ours.
-const ANSWERED: Duration = Duration::from_secs(4);
+const ANSWERED: Duration = Duration::from_secs(6);
 /// A new broadcaster gets on air within this. Ours.
 const COMES_ON_AIR: Duration = Duration::from_secs(3);
 /// The moth ends within this of being asked. Ours.
@@ -69,7 +69,7 @@ pub fn run(plan: &SiegePlan) -> Result<Report, String> {
 
 async fn besiege(plan: &SiegePlan) -> Result<Report, String> {
     let mut stage = Stage::set(&plan.moth)?;
-    let watch = Watch::begin(stage.lines()?, stage.moth_id());
+    let watch = Watch::begin(stage.lines().await?, stage.moth_id());
     watch.first_line().await.map_err(|what| format!("{what}:\n{}", stage.log()))?;
     let gang = Gang { counted: Arc::default(), truce: Arc::new(AtomicBool::new(true)) };
     let mut cast = JoinSet::new();
@@ -80,6 +80,9 @@ async fn besiege(plan: &SiegePlan) -> Result<Report, String> {
     cast.spawn(clients::feed(stage.feed_port, noise(plan.seed, 4), gang.clone()));
     cast.spawn(clients::http(stage.http_port, noise(plan.seed, 5), gang.clone()));
     cast.spawn(clients::socket(stage.socket(), noise(plan.seed, 6), gang.clone()));
+    for part in 9..12 {
+        cast.spawn(screens::run(stage.socket(), noise(plan.seed, part), gang.clone()));
+    }
     cast.spawn(clients::programs(plan.moth.clone(), stage.socket(), noise(plan.seed, 7), gang.clone()));
 
     let mut noise = noise(plan.seed, 8);

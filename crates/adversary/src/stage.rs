@@ -1,10 +1,11 @@
 //! The programs: the moth in the middle, and ffmpeg that broadcasts through it.
 
 use std::fs::{self, File};
-use std::io;
+use std::io::{self, Write};
 use std::net::TcpListener;
+use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
-use std::process::{Child, ChildStdout, Command, Stdio};
+use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process};
@@ -83,7 +84,7 @@ impl Stage {
         fs::write(&mischief, MISCHIEF).map_err(&failed)?;
         let errors = File::create(at("moth.log")).map_err(&failed)?;
         let moth = Command::new(moth)
-            .args(["watch", "--headless", "--quiet", "1", "--config"])
+            .args(["watch", "--no-screen", "--quiet", "1", "--config"])
             .arg(at("moth.toml"))
             .arg("--key-file")
             .arg(at("key"))
@@ -95,16 +96,28 @@ impl Stage {
             .arg(at("seen.jsonl.gz"))
             .args(["--tell-command", &format!("sh {} $(date +%s)000", mischief.display())])
             .env_remove("MOTH_STREAM_KEY")
+            // What a screen exports goes there.
+            .current_dir(dir.path())
             .stdin(Stdio::null())
-            .stdout(Stdio::piped())
+            .stdout(Stdio::null())
             .stderr(errors)
             .spawn()
             .map_err(cannot("the moth could not be started"))?;
         Ok(Self { moth: ChildProgram(moth), dir, broadcaster: None, server_port, publish_port, feed_port, http_port })
     }
 
-    pub(crate) fn lines(&mut self) -> Result<ChildStdout, String> {
-        self.moth.0.stdout.take().ok_or_else(|| "the moth has no standard output".to_owned())
+    /// What it tells a program that follows it.
+    pub(crate) async fn lines(&mut self) -> Result<UnixStream, String> {
+        let by = Instant::now() + Duration::from_secs(10);
+        let mut stream = loop {
+            match UnixStream::connect(self.socket()) {
+                Ok(stream) => break stream,
+                Err(error) if Instant::now() > by => return Err(format!("the moth's socket: {error}\n{}", self.log())),
+                Err(_) => sleep(Duration::from_millis(20)).await,
+            }
+        };
+        stream.write_all(b"{\"follow\":true}\n").map_err(cannot("the moth cannot be followed"))?;
+        Ok(stream)
     }
 
     pub(crate) fn moth_id(&self) -> u32 {

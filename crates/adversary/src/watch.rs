@@ -1,19 +1,20 @@
 //! Looks at the moth all the time: its lines, its memory, its open files.
 
 use std::io::{BufRead, BufReader};
-use std::process::ChildStdout;
+use std::os::unix::net::UnixStream;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use serde_json::Value;
 use tokio::time::sleep;
 
-/// One comes each second; on a machine that is kept busy, a little later. Ours.
+/// Five come each second; on a machine that is kept busy, a little later. Ours.
 const LONGEST_SILENCE: Duration = Duration::from_millis(2500);
 /// While somebody broadcasts, frames come within this. Ours.
 const FRAMES_WITHIN: Duration = Duration::from_secs(4);
-/// What the moth may take at the most while it is attacked: memory in kilobytes, and descriptors. Ours.
-const MOST_KB: u64 = 64 << 10;
+/// What the moth may take at the most while it is attacked: memory in kilobytes, of which ten screens of the largest size there is take
+/// most, and descriptors. Ours.
+const MOST_KB: u64 = 512 << 10;
 const MOST_DESCRIPTORS: usize = 200;
 
 #[derive(Debug)]
@@ -34,7 +35,7 @@ struct Seen {
 pub(crate) struct Watch(Arc<Mutex<Seen>>);
 
 impl Watch {
-    pub(crate) fn begin(lines: ChildStdout, moth: u32) -> Self {
+    pub(crate) fn begin(lines: UnixStream, moth: u32) -> Self {
         let now = Instant::now();
         let watch = Self(Arc::new(Mutex::new(Seen {
             lines: 0,

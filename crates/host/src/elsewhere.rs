@@ -114,6 +114,14 @@ pub fn stand_back() -> std::io::Result<()> {
     Err(std::io::Error::other("not possible on this platform yet"))
 }
 
+/// Lets the other threads go before this one: not possible here.
+///
+/// # Errors
+/// Always.
+pub fn give_way() -> std::io::Result<()> {
+    Err(std::io::Error::other("not possible on this platform yet"))
+}
+
 /// The time this process has worked so far: not known here.
 #[must_use]
 pub fn worked() -> Duration {

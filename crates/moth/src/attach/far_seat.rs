@@ -134,6 +134,10 @@ impl FarSeat {
                 Err(_) => self.is_gone = true,
             }
         }
+        if self.unsent.is_empty() {
+            // A picture's room is not kept for the next, which as a rule is small.
+            self.unsent = Vec::new();
+        }
         self.unsent.is_empty()
     }
 
@@ -192,6 +196,8 @@ impl Seat for FarSeat {
         }
         let event = self.waiting.pop_front();
         if let Some(Event::Resize(columns, rows)) = event {
+            // What was cleared before is cleared again: of a screen that has a new size without end nothing grows.
+            self.drawn.0.borrow_mut().clear();
             // It is drawn on as if nothing were there yet, also in the same size: whoever says so saw something else meanwhile.
             self.terminal.resize(within_reason((columns, rows)))?;
         }

@@ -29,6 +29,8 @@ pub(crate) fn welcome(
     let (size, colours, protocol) = (ask.size, ask.colours, ask.protocol);
     let hands = Hands { mouse: ask.mouse, began: ask.began, setups: ask.setups };
     std::thread::Builder::new().name("screen".into()).spawn(move || {
+        // Whoever looks must not be in the way of what is looked at; where the system does not allow it, ten are still few.
+        let _ = moth_host::give_way();
         let Ok(mut seat) = FarSeat::new(stream, size, rest) else { return };
         let Some(_guest) = guest else {
             return seat.say_last(&FromMoth::Refused(format!("{MOST} screens are attached already; leave one of them")));
