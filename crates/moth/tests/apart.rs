@@ -120,7 +120,8 @@ fn a_screen_is_left_or_ends_the_broadcast_and_a_moth_is_ended_only_with_a_yes() 
         return;
     }
     let (nginx, terminal, listen) = (Nginx::new(), Terminal::new(120, 40), listen());
-    watch(&terminal, &nginx, &listen);
+    let another = Nginx::new();
+    watch_with(&terminal, &nginx, &listen, &format!("--to {}", another.address()));
     let mut ffmpeg = publish(Command::new("env"), &format!("{listen}/local"), 60, 1000);
     terminal.shows("Every frame offered arrives", 15);
     terminal.keys("q");
@@ -171,6 +172,14 @@ fn a_screen_is_left_or_ends_the_broadcast_and_a_moth_is_ended_only_with_a_yes() 
     });
     writeln!(other, "\"leave\"").unwrap();
     terminal.shows("on air 0:04", 15);
+    // A change is told from elsewhere, seen on the screen and undone there.
+    let name = another.address().replace("rtmp://", "").replace("/live", "");
+    assert!(terminal.outside(&["tell", "server", &name]).status.success());
+    terminal.shows(&format!("arrives at {name}"), 15);
+    terminal.keys("u");
+    terminal.shows("Move back to", 5);
+    terminal.keys("y");
+    terminal.shows(&format!("arrives at {}", nginx.address().replace("rtmp://", "").replace("/live", "")), 15);
     // Ended on the screen, it is over for all.
     terminal.keys("q");
     terminal.keys("y");
