@@ -62,8 +62,15 @@ enum Takes {
 #[derive(Debug, Default)]
 pub struct Reports {
     progress: BroadcasterCounters,
+    /// What it takes, once it said so; it holds until it says something else.
+    takes: Option<StreamFacts>,
+    /// Lines since that was told.
+    untold: u32,
     strange: u32,
 }
+
+/// What a sender takes is told again so often, in lines: another broadcaster may have come meanwhile. Ours: about each second.
+const TAKES_EACH: u32 = 4;
 
 impl Reports {
     /// Takes a line without its end; gives what it said.
@@ -91,12 +98,26 @@ impl Reports {
             return Ok(Vec::new());
         }
         if text.starts_with('{') {
-            return of_json(text);
+            let line = of_json(text)?;
+            return Ok(self.with_takes(line));
         }
         match text.split_once('=') {
             Some((key, value)) => Ok(self.of_progress(key.trim(), value.trim())),
             None => Err(TooStrange("a line is neither a JSON object nor a key=value of ffmpeg's -progress".into())),
         }
+    }
+
+    /// What a line said, with what the sender takes: all that is told of a stream carries it, and of counts each few.
+    fn with_takes(&mut self, Line { mut heard, stream, takes }: Line) -> Vec<Heard> {
+        let (is_new, known) = (takes.is_some(), takes.or(self.takes));
+        (self.takes, self.untold) = (known, self.untold + 1);
+        let is_due = known.is_some() && self.untold >= TAKES_EACH;
+        if is_new || is_due || stream != StreamFacts::default() {
+            self.untold = 0;
+            let StreamFacts { takes_bitrate, takes_preset, takes_size, takes_rate, .. } = known.unwrap_or_default();
+            heard.push(Heard::Stream(StreamFacts { takes_bitrate, takes_preset, takes_size, takes_rate, ..stream }));
+        }
+        heard
     }
 
     /// ffmpeg's counts: `dup_frames` showed the last picture again, `drop_frames` were never encoded. They are told
@@ -122,7 +143,14 @@ impl Reports {
 /// A century at 120 frames/s has fewer. Ours.
 const MOST_FRAMES: u64 = 1_000_000_000_000;
 
-fn of_json(text: &str) -> Result<Vec<Heard>, TooStrange> {
+/// A line of JSON, taken apart.
+struct Line {
+    heard: Vec<Heard>,
+    stream: StreamFacts,
+    takes: Option<StreamFacts>,
+}
+
+fn of_json(text: &str) -> Result<Line, TooStrange> {
     let line: ReportLine =
         serde_json::from_str(text).map_err(|error| TooStrange(format!("a line of JSON: {error}")))?;
     let within = |name: &str, value: Option<f64>, most: f64| match value {
@@ -149,20 +177,15 @@ fn of_json(text: &str) -> Result<Vec<Heard>, TooStrange> {
     if counters != BroadcasterCounters::default() {
         heard.push(Heard::Counters(counters));
     }
-    let takes = |what| line.takes.as_ref().is_some_and(|takes| takes.contains(&what));
-    let stream = StreamFacts {
-        width: line.width,
-        height: line.height,
-        fps: within("fps", line.fps, 1000.0)?,
-        takes_bitrate: takes(Takes::Bitrate),
-        takes_preset: takes(Takes::Preset),
-        takes_size: takes(Takes::Size),
-        takes_rate: takes(Takes::Rate),
+    let takes = line.takes.map(|takes| StreamFacts {
+        takes_bitrate: takes.contains(&Takes::Bitrate),
+        takes_preset: takes.contains(&Takes::Preset),
+        takes_size: takes.contains(&Takes::Size),
+        takes_rate: takes.contains(&Takes::Rate),
         ..StreamFacts::default()
-    };
-    if stream != StreamFacts::default() {
-        heard.push(Heard::Stream(stream));
-    }
+    });
+    let fps = within("fps", line.fps, 1000.0)?;
+    let stream = StreamFacts { width: line.width, height: line.height, fps, ..StreamFacts::default() };
     let why = line.why.map(|why| why.chars().filter(|c| !c.is_control()).take(200).collect::<String>());
     match (line.done, line.failed) {
         (Some(request), None) => heard.push(Heard::Answer(Answer { request, failed: None })),
@@ -173,7 +196,7 @@ fn of_json(text: &str) -> Result<Vec<Heard>, TooStrange> {
         (Some(_), Some(_)) => return Err(TooStrange("a request is either done or failed".into())),
         (None, None) => {}
     }
-    Ok(heard)
+    Ok(Line { heard, stream, takes })
 }
 
 #[cfg(test)]
@@ -189,6 +212,25 @@ mod tests {
         assert_eq!((counters.rendered, counters.lagged, counters.skipped), (Some(600), Some(3), None));
         assert_eq!((counters.encode_ms, counters.gpu), (Some(8.25), Some(0.91)));
         assert_eq!((stream.takes_bitrate, stream.takes_rate, stream.takes_size), (true, true, false));
+    }
+
+    #[test]
+    fn what_is_taken_holds_until_something_else_is_said_and_is_told_again() {
+        let mut reports = Reports::default();
+        let mut told = |line: &str| {
+            let heard = reports.line(line.as_bytes()).unwrap();
+            let stream = heard.into_iter().find_map(|heard| match heard {
+                Heard::Stream(stream) => Some(stream),
+                _ => None,
+            });
+            stream.map(|stream| (stream.width, stream.takes_bitrate, stream.takes_size))
+        };
+        assert_eq!(told(r#"{"width":1280}"#), Some((Some(1280), false, false)));
+        assert_eq!(told(r#"{"takes":["bitrate"]}"#), Some((None, true, false)));
+        assert_eq!(told(r#"{"width":640,"encoded":3}"#), Some((Some(640), true, false)), "it is still taken");
+        let again: Vec<bool> = (0..8).map(|n| told(&format!("{{\"encoded\":{n}}}")).is_some()).collect();
+        assert_eq!(again.iter().filter(|told| **told).count(), 2, "{again:?}");
+        assert_eq!(told(r#"{"takes":["size"]}"#), Some((None, false, true)));
     }
 
     #[test]
