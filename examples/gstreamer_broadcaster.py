@@ -42,7 +42,7 @@ AGAIN_AFTER_S = 0.5
 
 def options():
     parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
-    parser.add_argument("--to", default="rtmp://127.0.0.1:1935/moth/gstreamer", help="where to publish to (default: %(default)s)")
+    parser.add_argument("--to", default="rtmp://127.0.0.1:19350/moth/gstreamer", help="where to publish to (default: %(default)s)")
     parser.add_argument("--feed", default="127.0.0.1:19351", help="the moth's feed (default: %(default)s)")
     parser.add_argument("--source", default="test", help="`test`, a file, or a capture device (default: %(default)s)")
     parser.add_argument("--size", default="1280x720", help="the picture, in pixels (default: %(default)s)")

@@ -18,6 +18,16 @@ pub const KEY: &str = "orbit-7741-zenith-secret";
 
 /// Whether every program is there. Without one the test is skipped, loudly; under CI that is a failure.
 /// `nginx-stream` is nginx's module of that name.
+/// A Python that has GStreamer: a system's own, where another stands before it in the path.
+pub fn python_with_gstreamer() -> Option<&'static str> {
+    let has = |python: &&str| {
+        let words = "import gi; gi.require_version('Gst', '1.0'); from gi.repository import Gst";
+        let tried = Command::new(python).args(["-c", words]).stderr(Stdio::null()).status();
+        tried.is_ok_and(|status| status.success())
+    };
+    ["python3", "/usr/bin/python3"].into_iter().find(has)
+}
+
 pub fn have(programs: &[&str]) -> bool {
     let path = std::env::var_os("PATH").unwrap_or_default();
     let found = |name: &str| {
@@ -27,6 +37,7 @@ pub fn have(programs: &[&str]) -> bool {
         match name {
             "nginx-stream" => module("ngx_stream_module.so").is_some(),
             "node-media-server" => node_media_server().is_dir(),
+            "python3-gi" => python_with_gstreamer().is_some(),
             _ => in_path(),
         }
     };

@@ -1,0 +1,125 @@
+//! A broadcaster that takes a bitrate live, the one that ships as an example, over a token bucket that falls and rises.
+#![cfg(target_os = "linux")]
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod common;
+
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use common::*;
+use serde_json::Value;
+
+/// What the bucket lets through, in kb/s, and for how long, in seconds.
+const LINE: [(u32, u64); 3] = [(6000, 20), (2500, 40), (6000, 80)];
+/// Video that is asked for at the beginning, in kb/s.
+const ASKED: u32 = 4500;
+
+/// What a run came to.
+#[derive(Debug)]
+struct Run {
+    offered: u64,
+    dropped: u64,
+    /// What the bucket could have carried of what was asked, in percent.
+    share_percent: f64,
+    changes: usize,
+    /// From the bucket's fall, and from its rise, until the last change of each.
+    down_s: Option<f64>,
+    up_s: Option<f64>,
+    freezes: u64,
+    lines: Vec<Value>,
+}
+
+fn over_the_bucket(mode: &str) -> Run {
+    let hosts = Hosts::new();
+    hosts.narrow(0, LINE[0].0, 200);
+    let nginx = Nginx::at(&hosts);
+    let feed = format!("127.0.0.1:{}", free_port());
+    let address = format!("rtmp://{SERVER_IP}:1935/live");
+    let moth = Moth::watching_with(hosts.at_home(), &[&address], &["--keeper", mode, "--feed", &feed]);
+    let program = concat!(env!("CARGO_MANIFEST_DIR"), "/../../examples/gstreamer_broadcaster.py");
+    let broadcaster = hosts
+        .at_home()
+        .arg(python_with_gstreamer().unwrap())
+        .args([program, "--to", &format!("rtmp://127.0.0.1:{}/moth/gstreamer", moth.port), "--feed", &feed])
+        .args(["--size", "640x360", "--bitrate", &ASKED.to_string(), "--preset", "ultrafast"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn();
+    let broadcaster = Running(broadcaster.unwrap());
+    wait_for("a steady broadcast", Duration::from_secs(20), || (moth.newest()["state"] == "steady").then_some(()));
+    let (mut turns, mut could) = (Vec::new(), 0.0);
+    for (kbps, seconds) in LINE {
+        hosts.narrow(0, kbps, 200);
+        turns.push(moth.newest()["t"].as_f64().unwrap());
+        could += f64::from(kbps.min(ASKED + 128)) * seconds as f64;
+        let until = Instant::now() + Duration::from_secs(seconds);
+        std::thread::sleep(until - Instant::now());
+    }
+    let end = moth.newest();
+    drop(broadcaster);
+    let (_, lines) = moth.stop();
+    drop(nginx);
+    let from = turns[0];
+    let within = |line: &&Value| line["t"].as_f64().is_some_and(|t| t >= from && t <= end["t"].as_f64().unwrap());
+    let carried: f64 = lines.iter().filter(within).filter_map(|line| line["rates"]["sent_kbps"].as_f64()).sum();
+    let seconds = lines.iter().filter(within).count() as f64;
+    let could = could / LINE.iter().map(|(_, seconds)| *seconds as f64).sum::<f64>();
+    let mut changes: Vec<(f64, String)> = Vec::new();
+    for line in &lines {
+        if let (Some(t), Some(title)) = (line["t"].as_f64(), line["trial"]["title"].as_str())
+            && changes.last().is_none_or(|(_, last)| last != title)
+        {
+            changes.push((t, title.to_owned()));
+        }
+    }
+    let last_before = |until: f64, since: f64| {
+        let within = changes.iter().filter(|(t, _)| *t >= since && *t < until);
+        within.map(|(t, _)| *t - since).next_back()
+    };
+    let account = &end["frames"];
+    Run {
+        offered: account["offered"].as_u64().unwrap(),
+        dropped: account["dropped"].as_u64().unwrap(),
+        share_percent: carried / seconds / could * 100.0,
+        changes: changes.len(),
+        down_s: last_before(turns[2], turns[1]),
+        up_s: last_before(f64::INFINITY, turns[2]),
+        freezes: end["viewers"]["freezes"]["count"].as_u64().unwrap(),
+        lines,
+    }
+}
+
+fn is_there() -> bool {
+    have(&["nginx", "python3-gi", "unshare", "nsenter", "ip", "tc"])
+}
+
+#[test]
+fn the_keeper_follows_a_broadcaster_that_takes_a_bitrate_live() {
+    if !is_there() {
+        return;
+    }
+    let run = over_the_bucket("act");
+    let said: Vec<String> =
+        run.lines.iter().map(|line| format!("{} {} {}", line["t"], line["rates"], line["keeper"])).collect();
+    assert!(run.dropped * 200 <= run.offered, "under half a percent: {run:?}\n{said:#?}");
+    assert!(run.share_percent > 80.0 && run.changes <= 6, "{run:?}\n{said:#?}");
+    assert!(run.down_s.is_some_and(|s| s < 30.0) && run.up_s.is_some_and(|s| s < 80.0), "{run:?}\n{said:#?}");
+}
+
+/// The table in `docs/keeper.md`: `cargo nextest run -p moth --run-ignored all the_table --no-capture`.
+#[test]
+#[ignore = "takes five minutes and asserts nothing: it measures"]
+fn the_table_of_a_real_bucket() {
+    if !is_there() {
+        return;
+    }
+    for mode in ["act", "off"] {
+        let Run { offered, dropped, share_percent, changes, down_s, up_s, freezes, .. } = over_the_bucket(mode);
+        eprintln!(
+            "keeper {mode}: {dropped} of {offered} frames dropped ({:.2} %), {share_percent:.1} % of what could be carried, \
+             {changes} changes, down after {down_s:?} s, up after {up_s:?} s, {freezes} freezes",
+            dropped as f64 / offered as f64 * 100.0
+        );
+    }
+}
