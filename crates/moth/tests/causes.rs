@@ -297,9 +297,12 @@ fn ffmpegs_progress_a_second_machine_and_the_endpoint_work_beside_a_broadcast() 
     });
     assert_eq!((reported["frames"]["skipped"].as_u64(), reported["frames"]["lagged"].as_u64()), (Some(0), Some(0)));
     let metrics = wait_for("metrics", Duration::from_secs(5), || {
-        Some(get(endpoint, "/metrics")).filter(|text| text.contains("moth_frames{kind=\"delivered\"}"))
+        Some(get(endpoint, "/metrics")).filter(|text| text.contains("moth_frames_total{kind=\"delivered\"}"))
     });
-    assert!(metrics.contains("application/openmetrics-text") && metrics.trim_end().ends_with("# EOF"), "{metrics}");
+    assert!(metrics.contains("text/plain; version=0.0.4") && !metrics.contains("# EOF"), "{metrics}");
+    let newer = "Host: localhost\r\nAccept: application/openmetrics-text;version=1.0.0,text/plain;q=0.5";
+    let newer = ask(endpoint, &format!("GET /metrics HTTP/1.1\r\n{newer}\r\nConnection: close\r\n\r\n"));
+    assert!(newer.contains("application/openmetrics-text") && newer.trim_end().ends_with("# EOF"), "{newer}");
     let body = get(endpoint, "/snapshot");
     let json: Value = serde_json::from_str(body.rsplit("\r\n\r\n").next().unwrap()).unwrap();
     assert_eq!(json["server"], "127.0.0.1:".to_owned() + nginx.address().split([':', '/']).nth(4).unwrap());

@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 
 use axum::Router;
 use axum::extract::State;
+use axum::http::HeaderMap;
 use axum::response::Response;
 use axum::routing::get;
 use axum::serve::Listener;
@@ -66,9 +67,9 @@ async fn read(mut machine: Machine, told: watch::Sender<MachineLoad>) {
     }
 }
 
-async fn metrics_text(State((newest, name)): State<Newest>) -> Response {
+async fn metrics_text(State((newest, name)): State<Newest>, headers: HeaderMap) -> Response {
     let load = newest.borrow().clone();
-    text(metrics::of_load(&load, &name))
+    text(&headers, metrics::of_load(&load, &name))
 }
 
 /// The machine's own name.

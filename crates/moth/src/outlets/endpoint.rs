@@ -6,7 +6,7 @@ use std::sync::Arc;
 use axum::Router;
 use axum::extract::{FromRequestParts, State};
 use axum::http::request::Parts;
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use moth_core::Snapshot;
@@ -17,6 +17,7 @@ use crate::failure::Failure;
 use crate::outlets::few::Few;
 use crate::outlets::json_line::JsonLine;
 use crate::outlets::metrics;
+use crate::outlets::openmetrics::{MEDIA_TYPE, OLDER_MEDIA_TYPE, older};
 
 /// Who reads at a time. Ours.
 const MOST_CLIENTS: usize = 8;
@@ -94,17 +95,21 @@ async fn snapshot(State(Served { newest, .. }): State<Served>, _: Meant) -> Resp
     }
 }
 
-async fn metrics_text(State(Served { newest, .. }): State<Served>, _: Meant) -> Response {
+async fn metrics_text(State(Served { newest, .. }): State<Served>, _: Meant, headers: HeaderMap) -> Response {
     let snapshot = newest.borrow().clone();
     match snapshot {
-        Some(snapshot) => text(metrics::of_snapshot(&snapshot)),
+        Some(snapshot) => text(&headers, metrics::of_snapshot(&snapshot)),
         None => (StatusCode::SERVICE_UNAVAILABLE, "nothing was seen yet\n").into_response(),
     }
 }
 
-/// Metrics, as an answer.
-pub(crate) fn text(text: String) -> Response {
-    ([(header::CONTENT_TYPE, metrics::MEDIA_TYPE)], text).into_response()
+/// Metrics, as an answer: in the newer format for who asks for it.
+pub(crate) fn text(headers: &HeaderMap, text: String) -> Response {
+    let accepts = headers.get_all(header::ACCEPT).into_iter().filter_map(|value| value.to_str().ok());
+    let is_newer =
+        accepts.flat_map(|value| value.split(',')).any(|kind| kind.trim().starts_with("application/openmetrics-text"));
+    let (kind, text) = if is_newer { (MEDIA_TYPE, text) } else { (OLDER_MEDIA_TYPE, older(&text)) };
+    ([(header::CONTENT_TYPE, kind)], text).into_response()
 }
 
 #[cfg(test)]

@@ -1,4 +1,6 @@
-//! Snapshots and loads as OpenMetrics text, which existing monitoring systems scrape; and loads read back from it.
+//! Snapshots and loads as text that existing monitoring systems scrape; and loads read back from it.
+//!
+//! Units are base units, and what only grows is a counter, as `promtool check metrics` and OpenMetrics 1.0 want it.
 
 use std::sync::atomic::AtomicU64;
 
@@ -6,14 +8,13 @@ use moth_core::Snapshot;
 use moth_core::machine_load::{MachineLoad, ProgramShare, Upload};
 use moth_core::rate::Bitrate;
 use prometheus_client::encoding::text::encode;
+use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::Registry;
 
 use super::openmetrics::{Sample, samples};
-
-/// The media type of the text.
-pub const MEDIA_TYPE: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+use moth_core::State;
 
 type Labels = Vec<(String, String)>;
 type Numbers = Family<Labels, Gauge<f64, AtomicU64>>;
@@ -43,6 +44,18 @@ impl Sheet {
         }
     }
 
+    fn counts(&mut self, name: &str, help: &str, values: impl IntoIterator<Item = (Labels, u64)>) {
+        let family = Family::<Labels, Counter<u64, AtomicU64>>::default();
+        let mut any = false;
+        for (labels, count) in values {
+            family.get_or_create(&labels).inc_by(count);
+            any = true;
+        }
+        if any {
+            self.0.register(name, help, family);
+        }
+    }
+
     fn text(&self) -> String {
         let mut text = String::new();
         // It writes into memory, which does not fail.
@@ -60,18 +73,31 @@ fn label(name: &str, value: &str) -> Labels {
 pub fn of_snapshot(snapshot: &Snapshot) -> String {
     let mut sheet = Sheet::default();
     let video = snapshot.accounts.video;
-    let count = |count: u64| count as f64;
     sheet.number("moth_on_air", "1 while somebody broadcasts", Some(f64::from(snapshot.on_air_since.is_some())));
+    let states = [State::Steady, State::Strained, State::Losing, State::Dark];
+    let states = states.map(|state| (label("state", state.word()), f64::from(snapshot.state == Some(state))));
+    sheet.numbers(
+        "moth_connection_state",
+        "1 for the state of the connection; none has it while nobody broadcasts",
+        states,
+    );
+    sheet.numbers("moth_server", "1; the label names the server in use", [(label("server", &snapshot.server), 1.0)]);
     let frames = [
         ("offered", Some(video.offered)),
         ("delivered", Some(video.delivered)),
         ("dropped", Some(video.dropped)),
-        ("queued", Some(video.queued)),
         ("skipped", snapshot.skipped.value),
         ("lagged", snapshot.lagged.value),
     ];
-    let frames = frames.into_iter().filter_map(|(kind, n)| Some((label("kind", kind), count(n?))));
-    sheet.numbers("moth_frames", "Video frames since the start, by what became of them", frames);
+    let frames = frames.into_iter().filter_map(|(kind, n)| Some((label("kind", kind), n?)));
+    sheet.counts("moth_frames", "Video frames since the broadcast began, by what became of them", frames);
+    sheet.number("moth_queued_frames", "Video frames that wait in the moth", Some(video.queued as f64));
+    let origins = [("skipped", snapshot.skipped.origin), ("lagged", snapshot.lagged.origin)];
+    let origins = origins.into_iter().filter_map(|(kind, origin)| {
+        let labels = vec![("kind".to_owned(), kind.to_owned()), ("origin".to_owned(), origin?.word().to_owned())];
+        Some((labels, 1.0))
+    });
+    sheet.numbers("moth_frames_origin", "1; how frames of a kind are known: reported, measured or inferred", origins);
     let verdict = &snapshot.verdict;
     let fault = vec![
         ("fault".to_owned(), verdict.fault.word().to_owned()),
@@ -82,19 +108,16 @@ pub fn of_snapshot(snapshot: &Snapshot) -> String {
         "How sure the verdict is; fault and cause are labels",
         [(fault, verdict.confidence)],
     );
-    let kbps = |kbps: Option<f64>| kbps.map(|kbps| kbps * 1000.0);
-    sheet.number("moth_asked_bits_per_second", "Video and audio offered", kbps(snapshot.asked_kbps.value));
-    sheet.number("moth_sent_bits_per_second", "Acknowledged by the server", kbps(snapshot.sent_kbps.value));
+    let rate = |kbps: Option<f64>| kbps.map(|kbps| kbps * 1000.0 / 8.0);
+    sheet.number("moth_asked_bytes_per_second", "Video and audio offered", rate(snapshot.asked_kbps.value));
+    sheet.number("moth_sent_bytes_per_second", "Acknowledged by the server", rate(snapshot.sent_kbps.value));
     sheet.number("moth_queue_seconds", "The longest wait in the queue", snapshot.queue_ms.value.map(|ms| ms / 1000.0));
     sheet.number("moth_round_trip_seconds", "Round trip to the server", snapshot.rtt_ms.value.map(|ms| ms / 1000.0));
     let viewers = &snapshot.viewers;
     sheet.number("moth_viewers_frames_per_second", "New pictures a second that viewers get", viewers.fps.value);
-    sheet.number("moth_freezes", "Freezes since the start", Some(count(viewers.freezes.count)));
-    sheet.number(
-        "moth_longest_freeze_seconds",
-        "The longest of them",
-        Some(count(viewers.freezes.longest_ms) / 1000.0),
-    );
+    sheet.counts("moth_freezes", "Freezes since the broadcast began", [(Vec::new(), viewers.freezes.count)]);
+    let longest = viewers.freezes.longest_ms as f64 / 1000.0;
+    sheet.number("moth_longest_freeze_seconds", "The longest of them", Some(longest));
     load(&mut sheet, &snapshot.machine);
     sheet.text()
 }
@@ -132,8 +155,8 @@ fn load(sheet: &mut Sheet, machine: &MachineLoad) {
         "The busiest program's share of it",
         program(&machine.gpu_encode_other),
     );
-    let uploads = machine.uploads.iter().flatten().map(|u| (label("program", u.name()), u.rate.bps() as f64));
-    sheet.numbers("moth_host_program_upload_bits_per_second", "What programs send to other machines", uploads);
+    let uploads = machine.uploads.iter().flatten().map(|u| (label("program", u.name()), u.rate.bps() as f64 / 8.0));
+    sheet.numbers("moth_host_program_upload_bytes_per_second", "What programs send to other machines", uploads);
     let pressure =
         [("memory", machine.memory_pressure), ("cpu", machine.cpu_pressure), ("disk", machine.disk_pressure)];
     let pressure = pressure.into_iter().filter_map(|(what, share)| Some((label("resource", what), share?)));
@@ -174,10 +197,13 @@ pub fn read_load(text: &str) -> Result<MachineLoad, String> {
         found.and_then(value).map(|share| share.clamp(0.0, 1.0))
     };
     let host = all("moth_host").find_map(|s| named(s, "host")).ok_or("it does not name its machine (moth_host)")?;
-    let uploads = all("moth_host_program_upload_bits_per_second").take(50);
+    // A moth of an older version tells bits.
+    let told = [("moth_host_program_upload_bytes_per_second", 8.0), ("moth_host_program_upload_bits_per_second", 1.0)];
+    let uploads = told.into_iter().flat_map(|(name, bits)| all(name).map(move |sample| (sample, bits))).take(50);
     let uploads: Vec<Upload> = uploads
-        .filter_map(|s| {
-            Some(Upload { program: named(s, "program"), rate: Bitrate::from_bps(value(s)?.max(0.0) as u64) })
+        .filter_map(|(s, bits)| {
+            let rate = Bitrate::from_bps((value(s)? * bits).max(0.0).round() as u64);
+            Some(Upload { program: named(s, "program"), rate })
         })
         .collect();
     let numbered = |s: &Sample| Some((s.label("core")?.parse::<u32>().ok()?, value(s)?));
@@ -239,6 +265,12 @@ mod tests {
         assert!(text.ends_with("# EOF\n"), "as OpenMetrics ends");
         let read = read_load(&text).unwrap();
         assert_eq!(read, MachineLoad { host: Some("dome-left".into()), ..machine() });
+        let older = text.replace(
+            "upload_bytes_per_second{program=\"archive-sync\"} 375000.0",
+            "upload_bits_per_second{program=\"archive-sync\"} 3000000.0",
+        );
+        assert_ne!(older, text);
+        assert_eq!(read_load(&older).unwrap(), read, "of an older version");
     }
 
     #[test]
@@ -249,6 +281,8 @@ mod tests {
         let text = of_snapshot(&snapshot);
         assert!(text.contains("moth_on_air 0") && !text.contains("moth_queue_seconds"), "{text}");
         assert!(!text.contains("kind=\"lagged\""), "nobody told of lagged frames");
+        assert!(text.contains("moth_connection_state{state=\"dark\"} 0"), "{text}");
+        assert!(text.contains("moth_frames_total{kind=\"offered\"} 0"), "{text}");
     }
 
     #[test]

@@ -1,4 +1,27 @@
-//! Samples read from OpenMetrics text (OpenMetrics 1.0, section "ABNF"; the same lines as the Prometheus text format 0.0.4).
+//! OpenMetrics text (OpenMetrics 1.0): its samples read, and itself as the older text format (0.0.4) for who asks for that.
+
+/// The media type of the text.
+pub(crate) const MEDIA_TYPE: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+/// The media type of the older format.
+pub(crate) const OLDER_MEDIA_TYPE: &str = "text/plain; version=0.0.4; charset=utf-8";
+
+/// The same in the older format: there a counter's comments have its sample's name, and nothing says that it ends.
+pub(crate) fn older(text: &str) -> String {
+    let lines: Vec<&str> = text.lines().filter(|line| *line != "# EOF").collect();
+    let is_counter = |name: &str| lines.iter().any(|line| *line == format!("# TYPE {name} counter"));
+    let mut older = String::with_capacity(text.len());
+    for line in &lines {
+        let mut words = line.splitn(4, ' ');
+        match (words.next(), words.next(), words.next(), words.next()) {
+            (Some("#"), Some(what), Some(name), Some(rest)) if is_counter(name) => {
+                older.push_str(&format!("# {what} {name}_total {rest}"));
+            }
+            _ => older.push_str(line),
+        }
+        older.push('\n');
+    }
+    older
+}
 
 /// One sample.
 #[derive(Debug, Clone, PartialEq)]
@@ -80,6 +103,17 @@ fn quoted(text: &str) -> Option<(String, &str)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn in_the_older_format_a_counter_has_the_name_of_its_samples() {
+        let text = "# HELP moth_frames Video frames.\n# TYPE moth_frames counter\nmoth_frames_total{kind=\"dropped\"} 0\n\
+                    # TYPE moth_frames_queued gauge\nmoth_frames_queued 1\n# EOF\n";
+        assert_eq!(
+            older(text),
+            "# HELP moth_frames_total Video frames.\n# TYPE moth_frames_total counter\nmoth_frames_total{kind=\"dropped\"} 0\n\
+             # TYPE moth_frames_queued gauge\nmoth_frames_queued 1\n"
+        );
+    }
 
     fn one(line: &str) -> Sample {
         samples(line).unwrap().remove(0)

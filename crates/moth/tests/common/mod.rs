@@ -609,7 +609,10 @@ impl Moth {
         if !more.contains(&"--record") {
             command.arg("--record").arg(dir.path().join("seen.jsonl"));
         }
-        command.args(more).arg("--key-file").arg(&key).args(["--listen", &format!("rtmp://127.0.0.1:{port}/moth")]);
+        command.args(more).arg("--key-file").arg(&key);
+        if !more.contains(&"--listen") {
+            command.args(["--listen", &format!("rtmp://127.0.0.1:{port}/moth")]);
+        }
         Self::begin(command, dir, port)
     }
 
