@@ -194,6 +194,33 @@ impl VideoCodec {
     }
 }
 
+/// An audio codec.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AudioCodec {
+    /// MPEG-4 AAC.
+    Aac,
+    /// MPEG-1 layer 3.
+    Mp3,
+    /// Opus (RFC 6716).
+    Opus,
+    /// Another.
+    Other,
+}
+
+impl AudioCodec {
+    /// Its name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Aac => "AAC",
+            Self::Mp3 => "MP3",
+            Self::Opus => "Opus",
+            Self::Other => "another codec",
+        }
+    }
+}
+
 /// What the broadcast was meant to be: the setup, and what was measured of the line beforehand.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(default)]
@@ -278,6 +305,9 @@ pub struct StreamFacts {
     pub audio_bitrate: Option<Bitrate>,
     /// How the picture is coded.
     pub video_codec: Option<VideoCodec>,
+    /// How the sound is coded.
+    #[serde(default)]
+    pub audio_codec: Option<AudioCodec>,
     /// Whether it takes a new bitrate while live.
     pub takes_bitrate: bool,
     /// Whether it takes another encoder preset while live.

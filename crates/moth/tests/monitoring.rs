@@ -130,9 +130,7 @@ fn a_real_prometheus_scrapes_two_moths_and_a_host_and_an_alert_fires_and_passes(
     }
     // What it adds up to is what the moth counts.
     let share = |query: &str| {
-        let found =
-            api(&format!("query?query={query}"))?["data"]["result"][0]["value"][1].as_str()?.parse::<f64>().ok();
-        found
+        api(&format!("query?query={query}"))?["data"]["result"][0]["value"][1].as_str()?.parse::<f64>().ok()
     };
     let told = share("moth_frames_total{kind='offered'}").unwrap();
     let counted = first.newest()["frames"]["offered"].as_u64().unwrap() as f64;

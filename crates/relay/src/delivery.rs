@@ -169,7 +169,7 @@ impl Delivery {
             loop {
                 let since = Instant::now();
                 match self.pump(&mut line).await {
-                    Ending::Finished => return,
+                    Ending::Finished => return line.part().await,
                     Ending::Moved(index, next) => {
                         self.hand_over_the_rest(&mut line);
                         let before = std::mem::replace(&mut line, *next);
@@ -182,7 +182,7 @@ impl Delivery {
                         settle_until(&mut line, &self.shared, Instant::now() + LEAVE).await;
                         self.shared.with(|exchange| line.cut_off(exchange));
                         // Closed, not only told: the service may look at that.
-                        drop(line);
+                        line.part().await;
                         match self.try_server(index).await {
                             Ok(next) => {
                                 line = *next;
@@ -443,4 +443,5 @@ async fn retire(mut line: FrameCarrier, shared: Arc<Shared>) {
     line.finish();
     settle_until(&mut line, &shared, Instant::now() + FINISH).await;
     shared.with(|exchange| line.cut_off(exchange));
+    line.part().await;
 }

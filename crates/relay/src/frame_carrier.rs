@@ -90,6 +90,11 @@ impl FrameCarrier {
         self.link.finish();
     }
 
+    /// Closes the connection so that the server's program loses nothing of what its host acknowledged.
+    pub(crate) async fn part(self) {
+        self.link.part().await;
+    }
+
     /// The connection is gone: what was not acknowledged goes with it. Gives the bytes newly acknowledged.
     pub(crate) fn cut_off(&mut self, exchange: &mut Exchange) -> u64 {
         let newly = self.settle(exchange);

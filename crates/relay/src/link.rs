@@ -10,7 +10,7 @@ use bytes::{Buf, BytesMut};
 use moth_core::reading::ConnectionFigures;
 use moth_destination::FailureKind;
 use moth_destination::{Address, StreamKey};
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf};
 use tokio::time::{Instant, timeout};
 
 use crate::connection::{BoxConnection, Dialer, Server};
@@ -27,6 +27,11 @@ const OPEN: Duration = Duration::from_secs(8);
 
 /// Answers to a server that are kept while it reads nothing, in bytes. Ours.
 const MOST_ANSWERS: usize = 64 << 10;
+
+/// A server gets this long to close its side, once everything is acknowledged: its program may still be reading. Ours.
+const PARTING: Duration = Duration::from_secs(2);
+/// What it says meanwhile is a few answers, in bytes; one that says more is left. Ours.
+const MOST_AFTERWARDS: usize = 64 << 10;
 
 /// A server is listened to no faster: one that takes a broadcast says a few things a second. Ours.
 const MESSAGES_PER_S: u32 = 500;
@@ -197,6 +202,25 @@ impl Link {
         self.connection.figures()
     }
 
+    /// Closes it so that nothing is lost that was acknowledged: closed with something of the server's unread, or while it still speaks,
+    /// a connection is reset (RFC 1122, section 4.2.2.13), and what the server's program has not read yet may go with it.
+    pub(crate) async fn part(mut self) {
+        let Self { connection, input, .. } = &mut self;
+        let parting = async {
+            let mut heard = 0;
+            if connection.shutdown().await.is_err() {
+                return;
+            }
+            while let Ok(count @ 1..) = connection.read(input).await {
+                heard += count;
+                if heard > MOST_AFTERWARDS {
+                    return;
+                }
+            }
+        };
+        let _ = timeout(PARTING, parting).await;
+    }
+
     /// Tells the server that the broadcast is over, as far as it still listens.
     pub(crate) fn finish(&mut self) {
         self.session.finish();
@@ -264,6 +288,30 @@ mod tests {
         // At once, in ten seconds, and what came in one read.
         let most = u64::from(MESSAGES_AT_ONCE) + 10 * u64::from(MESSAGES_PER_S) + 1024;
         assert!((u64::from(MESSAGES_AT_ONCE)..most).contains(&read), "{read}");
+    }
+
+    #[tokio::test]
+    async fn a_server_that_has_not_read_to_the_end_and_still_speaks_gets_all_of_it() {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = format!("rtmp://{}/live", listener.local_addr().unwrap()).parse().unwrap();
+        let server = Server { name: "Aldmoor".into(), address };
+        let dialer = crate::tcp::TcpDialer::default();
+        let (link, taken) =
+            tokio::join!(Link::dial(&dialer, &server, StreamKey::new("key").unwrap()), listener.accept());
+        let (mut link, mut there) = (link.unwrap(), taken.unwrap().0);
+        link.out.extend_from_slice(&[7; 60_000]);
+        while !link.out.is_empty() {
+            // It takes what fits.
+            link.step().await.unwrap();
+        }
+        there.write_all(b"what nobody reads any more").await.unwrap();
+        // Its program closes when it has read to the end.
+        let read_to_the_end = async move {
+            let mut all = Vec::new();
+            there.read_to_end(&mut all).await.map(|_| all.len())
+        };
+        let ((), read) = tokio::join!(link.part(), read_to_the_end);
+        assert!(read.is_ok_and(|count| count == 60_000));
     }
 
     #[tokio::test]

@@ -21,6 +21,54 @@ pub enum VideoCodec {
     Other,
 }
 
+/// The codec of an audio message.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum AudioCodec {
+    /// AAC, by sound format 10 or FourCC `mp4a`.
+    Aac,
+    /// MP3, by sound format 2 or 14, or FourCC `.mp3`.
+    Mp3,
+    /// Opus, FourCC `Opus`.
+    Opus,
+    /// Another; passed through.
+    Other,
+}
+
+impl AudioCodec {
+    /// By the FLV specification's sound format (annex E.4.2.1), as it stands in messages and in metadata.
+    #[must_use]
+    pub fn of_format(format: u8) -> Self {
+        match format {
+            10 => Self::Aac,
+            2 | 14 => Self::Mp3,
+            _ => Self::Other,
+        }
+    }
+
+    /// By its FourCC.
+    #[must_use]
+    pub fn of_fourcc(fourcc: &[u8]) -> Self {
+        match fourcc {
+            b"mp4a" => Self::Aac,
+            b".mp3" => Self::Mp3,
+            b"Opus" => Self::Opus,
+            _ => Self::Other,
+        }
+    }
+
+    /// Of an audio message; `None` if it says nothing, as one of further tracks.
+    #[must_use]
+    pub fn of(payload: &[u8]) -> Option<Self> {
+        match payload {
+            [first, rest @ ..] if first >> 4 == 9 => {
+                (first & 0x0f != SOUND_MULTITRACK).then(|| rest.get(..4).map(Self::of_fourcc)).flatten()
+            }
+            [first, ..] => Some(Self::of_format(first >> 4)),
+            [] => None,
+        }
+    }
+}
+
 /// What a video message is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum VideoPart {
@@ -248,6 +296,16 @@ impl AudioPart {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_sounds_codec_is_in_the_first_byte_or_behind_it() {
+        let of = AudioCodec::of;
+        assert_eq!(of(&[0xaf, 0, 0x12, 0x10]), Some(AudioCodec::Aac));
+        assert_eq!(of(&[0x2f, 0xff]), Some(AudioCodec::Mp3));
+        assert_eq!(of(b"\x90OpusOpusHead"), Some(AudioCodec::Opus));
+        assert_eq!(of(b"\x90fLaC"), Some(AudioCodec::Other));
+        assert_eq!([of(b"\x95\x00Opus\x02"), of(b"\x90Op"), of(b"")], [None; 3]);
+    }
 
     fn part(payload: &[u8]) -> (VideoCodec, VideoPart) {
         let tag = VideoTag::parse(payload);

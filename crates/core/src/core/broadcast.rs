@@ -193,6 +193,7 @@ impl Broadcast {
             video_bitrate: video_bitrate.or(known.video_bitrate),
             audio_bitrate: facts.audio_bitrate.or(known.audio_bitrate),
             video_codec: facts.video_codec.or(known.video_codec),
+            audio_codec: facts.audio_codec.or(known.audio_codec),
             takes_bitrate: facts.takes_bitrate || known.takes_bitrate,
             takes_preset: facts.takes_preset || known.takes_preset,
             takes_size: facts.takes_size || known.takes_size,

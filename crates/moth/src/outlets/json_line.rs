@@ -5,6 +5,7 @@ use moth_core::action::Action;
 use moth_core::delay::Delay;
 use moth_core::figure::Figure;
 use moth_core::notice::NoticeKind;
+use moth_core::reading::{AudioCodec, VideoCodec};
 use moth_core::snapshot::{KeeperView, Moved};
 use moth_core::trial::Outcome;
 use moth_core::viewers::Viewers;
@@ -38,6 +39,7 @@ pub struct JsonLine<'a> {
     viewers: Viewers,
     delay: Option<Delay>,
     sound: Option<Heard>,
+    stream: Option<Stream>,
     suspects: Vec<Suspected>,
     notices: Vec<NoticeKind>,
     actions: Vec<&'a str>,
@@ -48,6 +50,35 @@ pub struct JsonLine<'a> {
     awaited: Option<&'a str>,
     moved: Option<&'a Moved>,
     origins: Origins,
+}
+
+/// What is broadcast, as far as it is known.
+#[derive(Debug, Serialize)]
+struct Stream {
+    video_codec: Option<&'static str>,
+    audio_codec: Option<&'static str>,
+    width: Option<u32>,
+    height: Option<u32>,
+    fps: Option<f64>,
+    b_frames: Option<u32>,
+    keyframe_interval_s: Option<f64>,
+}
+
+impl Stream {
+    /// `None` while nobody broadcasts.
+    fn of(snapshot: &Snapshot) -> Option<Self> {
+        snapshot.on_air_since?;
+        let (stream, wire) = (&snapshot.stream, &snapshot.wire);
+        Some(Self {
+            video_codec: stream.video_codec.map(VideoCodec::name),
+            audio_codec: stream.audio_codec.map(AudioCodec::name),
+            width: stream.width,
+            height: stream.height,
+            fps: wire.fps.or(stream.fps).map(hundredth),
+            b_frames: wire.b_frames,
+            keyframe_interval_s: wire.keyframe_interval_s.map(hundredth),
+        })
+    }
 }
 
 /// The newest change, and how far it is proved.
@@ -144,6 +175,7 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
             delivery_kbps: tenths(s.delivery_kbps),
             viewers: s.viewers,
             sound: s.wire.sound,
+            stream: Stream::of(s),
             delay: Delay::of(s).map(|delay| Delay {
                 held_back_ms: delay.held_back_ms.map(tenth),
                 queue_ms: tenth(delay.queue_ms),

@@ -18,6 +18,11 @@ pub const KEY: &str = "orbit-7741-zenith-secret";
 
 /// Whether every program is there. Without one the test is skipped, loudly; under CI that is a failure.
 /// `nginx-stream` is nginx's module of that name.
+/// A Python with the current ffmpeg and PyAV, which ./scripts/test installs from their registry.
+fn pypi() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/tools/python/bin/python")
+}
+
 /// A Python that has GStreamer: a system's own, where another stands before it in the path.
 pub fn python_with_gstreamer() -> Option<&'static str> {
     let has = |python: &&str| {
@@ -37,6 +42,7 @@ pub fn have(programs: &[&str]) -> bool {
         match name {
             "nginx-stream" => module("ngx_stream_module.so").is_some(),
             "node-media-server" => node_media_server().is_dir(),
+            "pypi" => pypi().is_file(),
             "python3-gi" => python_with_gstreamer().is_some(),
             _ => in_path(),
         }
@@ -59,24 +65,48 @@ fn node_media_server() -> PathBuf {
 
 /// A second RTMP server, written by others in another language.
 pub struct NodeMedia {
-    _dir: TempDir,
+    dir: TempDir,
+    port: u16,
     _process: Running,
 }
 
 impl NodeMedia {
     pub fn at(hosts: &Hosts, server: usize) -> Self {
+        Self::begin(hosts.at(server), &Hosts::ip(server), 1935)
+    }
+
+    /// One on this machine.
+    pub fn here() -> Self {
+        Self::begin(Command::new("env"), "127.0.0.1", free_port())
+    }
+
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// What it recorded.
+    pub fn recordings(&self) -> Vec<PathBuf> {
+        let mut folders = vec![self.dir.path().join("recorded")];
+        let mut found = Vec::new();
+        while let Some(folder) = folders.pop() {
+            for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+                if entry.path().is_dir() { folders.push(entry.path()) } else { found.push(entry.path()) }
+            }
+        }
+        found
+    }
+
+    fn begin(mut command: Command, ip: &str, port: u16) -> Self {
         let dir = tempfile::tempdir().unwrap();
         let config = format!(
-            r#"{{ "bind": "{}", "rtmp": {{ "port": 1935 }}, "store": {{ "path": "{}" }} }}"#,
-            Hosts::ip(server),
+            r#"{{ "bind": "{ip}", "rtmp": {{ "port": {port} }}, "store": {{ "path": "{0}" }}, "record": {{ "path": "{0}/recorded" }} }}"#,
             dir.path().display()
         );
         fs::write(dir.path().join("config.json"), config).unwrap();
         let script = "const [at, config] = process.argv.slice(1);\n\
                       new (require(at))(require(config), config).run();";
         let log = dir.path().join("log");
-        let child = hosts
-            .at(server)
+        let child = command
             .args(["node", "-e", script])
             .arg(node_media_server().canonicalize().unwrap())
             .arg(dir.path().join("config.json"))
@@ -88,7 +118,7 @@ impl NodeMedia {
         wait_for("the second RTMP server", Duration::from_secs(20), || {
             fs::read_to_string(&log).ok().filter(|text| text.contains("Rtmp Server listening"))
         });
-        Self { _dir: dir, _process: Running(child) }
+        Self { dir, port, _process: Running(child) }
     }
 }
 

@@ -3,7 +3,7 @@
 use bytes::Bytes;
 use moth_core::figure::Origin;
 use moth_core::reading::{self, Observation, SoundFrame, StreamFacts, VideoFrame};
-use moth_rtmp::media::{VideoCodec, VideoPart, VideoTag, track};
+use moth_rtmp::media::{AudioCodec, VideoCodec, VideoPart, VideoTag, track};
 use moth_rtmp::message::MessageKind;
 
 use super::metadata::stream_facts;
@@ -19,10 +19,25 @@ pub fn seen(packet: &Packet) -> Option<(Origin, Observation)> {
             let bytes = u32::try_from(payload.len()).unwrap_or(u32::MAX);
             Some((Origin::Measured, Observation::Audio(SoundFrame { time_ms: *time_ms, bytes })))
         }
+        (_, Role::Header(HeaderSlot::Audio)) => {
+            let audio_codec = AudioCodec::of(payload).map(audio_codec);
+            let facts = StreamFacts { audio_codec, ..StreamFacts::default() };
+            audio_codec.map(|_| (Origin::Measured, Observation::Stream(facts)))
+        }
         (_, Role::Header(HeaderSlot::Metadata)) => {
             stream_facts(payload).map(|facts| (Origin::Reported, Observation::Stream(facts)))
         }
         _ => None,
+    }
+}
+
+/// A sound's codec, as the core has it.
+pub(super) fn audio_codec(codec: AudioCodec) -> reading::AudioCodec {
+    match codec {
+        AudioCodec::Aac => reading::AudioCodec::Aac,
+        AudioCodec::Mp3 => reading::AudioCodec::Mp3,
+        AudioCodec::Opus => reading::AudioCodec::Opus,
+        AudioCodec::Other => reading::AudioCodec::Other,
     }
 }
 
