@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::figure::Origin;
 use crate::rate::Bitrate;
-use crate::reading::{Intended, StreamFacts};
+use crate::reading::{Codecs, Intended, StreamFacts, VideoCodec};
 use crate::wire::{Heard, LEADS_MS, Moving, TRAILS_MS, WireFigures};
 
 /// Sound that has carried nothing for so long is worth a word, in seconds: longer than somebody who mutes it to cough. Ours.
@@ -58,6 +58,8 @@ pub enum NoticeKind {
     BFrames,
     /// The picture's size is not the one intended.
     Size,
+    /// The service is not known to take the picture's codec.
+    Codec,
     /// The broadcaster began in the middle of a group.
     NoKeyframe,
     /// What the broadcaster says and what the wire shows differ.
@@ -152,7 +154,26 @@ pub fn notices(wire: &WireFigures, stream: &StreamFacts, intended: &Intended, vi
         let text = format!("The picture is {}x{}, where the setup means {}x{}.", seen.0, seen.1, meant.0, meant.1);
         say(NoticeKind::Size, Origin::Reported, text);
     }
+    found.extend(stream.video_codec.and_then(|codec| codec_not_taken(codec, intended.codecs)));
     found
+}
+
+/// Servers acknowledge pictures that they cannot read and throw them away, and their answers are those of servers that keep them
+/// (measured: `docs/interoperability.md`); what the service says is all there is to go by.
+fn codec_not_taken(codec: VideoCodec, taken: Option<Codecs>) -> Option<Notice> {
+    let name = codec.name();
+    let text = match taken {
+        Some(taken) if taken.has(codec) => return None,
+        Some(taken) => format!(
+            "The picture is {name}, and the service takes {}: what it cannot read it may acknowledge and throw away.",
+            taken.names()
+        ),
+        None if codec == VideoCodec::H264 => return None,
+        None => format!(
+            "Whether this service shows {name} is not known: some acknowledge it and throw it away. See once that its pictures arrive."
+        ),
+    };
+    Some(Notice { kind: NoticeKind::Codec, text, origin: Origin::Measured })
 }
 
 #[cfg(test)]
@@ -218,6 +239,24 @@ mod tests {
         ] {
             assert_eq!((is, is_not), (vec![kind], vec![]));
         }
+    }
+
+    #[test]
+    fn a_codec_that_the_service_does_not_name_is_named_and_one_it_takes_is_not() {
+        let said = |video_codec, codecs| {
+            let stream = StreamFacts { video_codec: Some(video_codec), ..StreamFacts::default() };
+            let intended = Intended { codecs, ..Intended::default() };
+            let found = notices(&fine(), &stream, &intended, None);
+            assert!(found.iter().all(|notice| notice.kind == NoticeKind::Codec));
+            found.into_iter().map(|notice| notice.text).collect::<String>()
+        };
+        let two = Some(Codecs { h264: true, hevc: true, av1: false });
+        assert!(said(VideoCodec::Av1, two).starts_with("The picture is AV1, and the service takes H.264, HEVC:"));
+        assert!(said(VideoCodec::Hevc, None).starts_with("Whether this service shows HEVC is not known:"));
+        assert_eq!(
+            [said(VideoCodec::Hevc, two), said(VideoCodec::H264, two), said(VideoCodec::H264, None)],
+            ["", "", ""]
+        );
     }
 
     #[test]

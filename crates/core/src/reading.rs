@@ -239,6 +239,41 @@ pub struct Intended {
     pub b_frames: Option<u32>,
     /// What the line sustained when it was measured last.
     pub line: Option<Bitrate>,
+    /// The codecs that the service says it takes; `None` if it names none.
+    pub codecs: Option<Codecs>,
+}
+
+/// Video codecs that a service says it takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Codecs {
+    /// ITU-T H.264.
+    pub h264: bool,
+    /// ITU-T H.265.
+    pub hevc: bool,
+    /// AV1.
+    pub av1: bool,
+}
+
+impl Codecs {
+    /// Whether a codec is among them.
+    #[must_use]
+    pub fn has(self, codec: VideoCodec) -> bool {
+        match codec {
+            VideoCodec::H264 => self.h264,
+            VideoCodec::Hevc => self.hevc,
+            VideoCodec::Av1 => self.av1,
+            VideoCodec::Other => false,
+        }
+    }
+
+    /// Their names.
+    #[must_use]
+    pub fn names(self) -> String {
+        let all = [VideoCodec::H264, VideoCodec::Hevc, VideoCodec::Av1];
+        let names: Vec<&str> = all.into_iter().filter(|codec| self.has(*codec)).map(VideoCodec::name).collect();
+        names.join(", ")
+    }
 }
 
 /// What the moth may do by itself, and with what.

@@ -15,7 +15,7 @@ use std::time::{Duration, SystemTime};
 
 use moth_core::keeper::Bounds;
 use moth_core::rate::Bitrate;
-use moth_core::reading::{Automatics, Intended, Tested};
+use moth_core::reading::{Automatics, Codecs, Intended, Tested};
 use moth_destination::key::MAX_KEY_BYTES;
 use moth_destination::{Address, StreamKey};
 use moth_plan::ranking::{Wanted, rank};
@@ -276,6 +276,7 @@ impl SetupInUse {
             keyframe_interval_s: Some(limits.keyframe_s.unwrap_or(setup.keyframe_s)),
             b_frames: Some(limits.b_frames.unwrap_or(setup.b_frames)),
             line: measured.map(|basis| basis.sustained),
+            codecs: codecs(&limits.codecs),
         }
     }
 
@@ -396,6 +397,12 @@ pub fn of_the_demo() -> Result<(SetupInUse, tempfile::TempDir), Failure> {
     let config: PathBuf = dir.path().join("moth.toml");
     ConfigFile::at(config.clone()).create()?;
     Ok((SetupInUse::open(&SetupInUseOptions { config: Some(config), setup: None })?, dir))
+}
+
+/// The codecs that a service names, in the words of its entry; `None` if it names none.
+fn codecs(named: &[String]) -> Option<Codecs> {
+    let names = |codec: &str| named.iter().any(|named| named.eq_ignore_ascii_case(codec));
+    (!named.is_empty()).then(|| Codecs { h264: names("h264"), hevc: names("hevc"), av1: names("av1") })
 }
 
 #[cfg(test)]
