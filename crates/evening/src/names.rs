@@ -63,6 +63,12 @@ impl Names {
         }
     }
 
+    /// Whether it is among them, as a name of this kind.
+    #[must_use]
+    pub fn has(&self, kind: Kind, name: &str) -> bool {
+        self.known.iter().any(|(known, of)| *of == kind && known == name.trim())
+    }
+
     /// Adds all names of another list.
     pub fn join(&mut self, others: &Self) {
         for (name, kind) in &others.known {

@@ -47,6 +47,8 @@ pub use machine::{Machine, Places};
 #[cfg(target_os = "linux")]
 pub use priority::set_priority;
 #[cfg(target_os = "linux")]
+pub use programs::runs;
+#[cfg(target_os = "linux")]
 pub use stand_back::{give_way, stand_back, worked};
 #[cfg(target_os = "linux")]
 pub use survey::{Quest, Survey};
@@ -54,4 +56,4 @@ pub use survey::{Quest, Survey};
 #[cfg(not(target_os = "linux"))]
 mod elsewhere;
 #[cfg(not(target_os = "linux"))]
-pub use elsewhere::{Machine, Places, Quest, Survey, gateway_to, give_way, set_priority, stand_back, worked};
+pub use elsewhere::{Machine, Places, Quest, Survey, gateway_to, give_way, runs, set_priority, stand_back, worked};

@@ -58,12 +58,15 @@ pub(crate) fn run(showing: Showing, form: Form) -> Outcome {
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
     runtime.block_on(async {
         let core = plan.core();
-        let mut scribe = log.map(Scribe::begin).transpose()?;
-        if let Some(scribe) = &mut scribe {
-            scribe.follow(&plan, Kind::Broadcast);
-        }
+        let going_on = plan.going_on().cloned();
         let outlets = outlets.open(Bell::Here).await?;
         let production = plan.begin().await?;
+        // Once it is on air: one that could not begin has not ended what it would have gone on with.
+        let mut scribe = log.map(Scribe::begin).transpose()?;
+        if let Some(scribe) = &mut scribe {
+            scribe.follow(going_on.as_deref(), Kind::Broadcast);
+        }
+        drop(going_on);
         let (_hold_actions, actions) = mpsc::unbounded_channel();
         let (_hold_stop, stop) = watch::channel(false);
         let mut lines = LinePrinter::begin()?;

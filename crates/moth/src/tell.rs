@@ -20,15 +20,6 @@ use tokio::sync::{mpsc, oneshot};
 use crate::failure::Failure;
 use crate::terminal::hub::Hub;
 
-/// The processes of the moths that run.
-pub(crate) fn processes() -> Vec<u32> {
-    #[cfg(unix)]
-    let running = ask::running().unwrap_or_default().into_iter().map(|(_, about)| about.process).collect();
-    #[cfg(not(unix))]
-    let running = Vec::new();
-    running
-}
-
 /// What is asked of a running moth, as a line of JSON.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Telling {

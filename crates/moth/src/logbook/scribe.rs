@@ -12,7 +12,7 @@ use moth_logbook::{Kind, Logbook, LogbookError, Pen};
 use tokio::sync::watch;
 
 use crate::failure::Failure;
-use crate::live::plan::Plan;
+use crate::logbook::going_on::GoingOn;
 use crate::logbook::plan::LogPlan;
 
 /// Looks that may wait for the disk: ten seconds of them. Ours: each holds what has changed since the one before; if more wait, those that
@@ -78,9 +78,9 @@ impl Scribe {
         Ok(Some(scribe))
     }
 
-    /// What is seen from now on is what this plan puts on: another broadcast, or one that it goes on with.
-    pub fn follow(&mut self, plan: &Plan, kind: Kind) {
-        match plan.going_on() {
+    /// What is seen from now on is one that broke off and goes on, if there is one, else another.
+    pub fn follow(&mut self, going_on: Option<&GoingOn>, kind: Kind) {
+        match going_on {
             Some(going_on) => self.go_on(going_on.pen.clone()),
             None => self.begin_anew(kind),
         }

@@ -203,7 +203,7 @@ impl Stage {
             };
             let core = plan.core();
             let kind = if matches!(next, Next::Rehearsal(_)) { Kind::Rehearsal } else { Kind::Broadcast };
-            let (begun, going_on) = (plan.clone(), plan.going_on().cloned());
+            let going_on = plan.going_on().cloned();
             let production = match plan.begin().await {
                 Ok(production) => production,
                 Err(failure) => match began.take() {
@@ -229,12 +229,14 @@ impl Stage {
             }
             self.show.begin(going_on.as_deref());
             if let Some(scribe) = &mut self.attached.scribe {
-                scribe.follow(&begun, kind);
+                scribe.follow(going_on.as_deref(), kind);
             }
             if matches!(next, Next::Live) {
                 // It is gone on with once.
                 self.live = self.live.as_ref().map(Plan::anew);
             }
+            // It is as large as the broadcast was long.
+            drop(going_on);
             let came = match next {
                 Next::Rehearsal(prepared) => self.rehearse(production, core, prepared.run).await,
                 _ => self.broadcast(production, core).await,
