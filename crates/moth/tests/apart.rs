@@ -71,11 +71,16 @@ fn a_closed_terminal_a_killed_a_stopped_and_ten_more_screens_cost_the_broadcast_
     watch(&terminal, &nginx, &listen);
     let mut ffmpeg = publish(Command::new("env"), &format!("{listen}/local"), 40, 1000);
     terminal.shows("Every frame offered arrives", 15);
-    // The window that began it is closed.
+    // The window that began it is closed, and its screen is gone as well.
+    let screen = terminal.moth();
     terminal.window();
     terminal.tmux(&["kill-window", "-t", "0"]);
     let moth = wait_for("the broadcast goes on", Duration::from_secs(5), || Some(process(&terminal)));
     assert_eq!(about(&terminal)["state"], "steady");
+    wait_for("the screen's end", Duration::from_secs(10), || {
+        let state = std::fs::read_to_string(format!("/proc/{screen}/stat")).unwrap_or_default();
+        (state.is_empty() || state.contains(") Z ")).then_some(())
+    });
     // A screen is opened again, and killed.
     terminal.enter(&format!("{} attach", env!("CARGO_BIN_EXE_moth")));
     terminal.shows("Every frame offered arrives", 10);

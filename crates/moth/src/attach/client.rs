@@ -3,7 +3,8 @@
 use std::io::{BufRead, BufReader, Write};
 use std::os::unix::net::UnixStream;
 use std::path::Path;
-use std::sync::atomic::Ordering;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, TryRecvError, channel};
 use std::time::Duration;
 
@@ -18,6 +19,8 @@ use crate::terminal::style::palette::Palette;
 const ANSWERS: Duration = Duration::from_secs(10);
 /// How often it is looked whether it is over. Ours.
 const LOOK_EACH: Duration = Duration::from_millis(50);
+/// Asked to stop, a screen takes its leave within this. Ours.
+const LEAVES: Duration = Duration::from_secs(2);
 
 /// How a screen ended.
 #[derive(Debug, PartialEq, Eq)]
@@ -71,6 +74,7 @@ pub(crate) fn attach(socket: &Path, hands: Hands) -> Result<Ended, Failure> {
     stream.set_read_timeout(None).map_err(unreachable)?;
     let (went_on, stopping) =
         (signals::notice_going_on().map_err(failed())?, signals::notice_stopping().map_err(failed())?);
+    leave_without_the_terminal(stopping.clone())?;
     let mut device = Device::enter(hands.mouse).map_err(failed())?;
     device.went_on = went_on;
     let (tell, told) = channel();
@@ -83,6 +87,23 @@ pub(crate) fn attach(socket: &Path, hands: Hands) -> Result<Ended, Failure> {
     let ended = speak(&mut stream, &mut device, &told, || stopping.load(Ordering::Acquire)).map_err(failed())?;
     let _ = stream.shutdown(std::net::Shutdown::Both);
     Ok(ended)
+}
+
+/// Asked to stop, the program ends, also where its terminal went away in the middle of a read, from which the event reader does not
+/// return, or takes nothing any more.
+fn leave_without_the_terminal(stopping: Arc<AtomicBool>) -> Result<(), Failure> {
+    let leave = move || {
+        while !stopping.load(Ordering::Acquire) {
+            std::thread::sleep(LOOK_EACH * 4);
+        }
+        std::thread::sleep(LEAVES);
+        // On a thread of its own, as a terminal that was stopped takes not even this.
+        std::thread::spawn(device::give_back);
+        std::thread::sleep(LOOK_EACH * 4);
+        std::process::exit(0);
+    };
+    let thread = std::thread::Builder::new().name("leave".into()).spawn(leave);
+    thread.map(drop).map_err(Failure::system("a thread could not be started"))
 }
 
 /// The next thing that is understood; what another version says beside is passed over. `None` at the end.

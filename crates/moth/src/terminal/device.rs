@@ -100,11 +100,14 @@ pub(super) fn wait_for_input(within: Duration) -> bool {
     use rustix::event::{PollFd, PollFlags, Timespec, poll};
     let input = rustix::stdio::stdin();
     let mut watched = [PollFd::new(&input, PollFlags::IN)];
-    let within = Timespec::try_from(within).ok();
-    match poll(&mut watched, within.as_ref()) {
-        Ok(_) => !watched[0].revents().intersects(PollFlags::HUP | PollFlags::ERR | PollFlags::NVAL),
-        // A signal came: the size may have changed, or the end has.
-        Err(error) => error == rustix::io::Errno::INTR,
+    let mut within = Timespec::try_from(within).ok();
+    loop {
+        match poll(&mut watched, within.as_ref()) {
+            Ok(_) => return !watched[0].revents().intersects(PollFlags::HUP | PollFlags::ERR | PollFlags::NVAL),
+            // A signal came: the size may have changed, or the terminal was hung up, which is a signal as well.
+            Err(rustix::io::Errno::INTR) => within = Timespec::try_from(Duration::ZERO).ok(),
+            Err(_) => return false,
+        }
     }
 }
 
@@ -130,7 +133,7 @@ impl Drop for Guard {
 }
 
 /// Leaves the terminal as it was found.
-pub(super) fn give_back() {
+pub(crate) fn give_back() {
     // Each step is tried whatever became of the others; there is nobody to tell of a failure.
     let _ = execute!(io::stdout(), DisableMouseCapture, DisableBracketedPaste, LeaveAlternateScreen, Show);
     let _ = disable_raw_mode();

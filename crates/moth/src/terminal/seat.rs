@@ -52,7 +52,12 @@ impl Seat for Device {
     }
 
     fn next(&mut self) -> io::Result<Option<Event>> {
-        if event::poll(Duration::ZERO)? { event::read().map(Some) } else { Ok(None) }
+        // It may have been hung up since the last that came: that is told when it is waited for.
+        if device::wait_for_input(Duration::ZERO) && event::poll(Duration::ZERO)? {
+            event::read().map(Some)
+        } else {
+            Ok(None)
+        }
     }
 
     fn take_back(&mut self) -> io::Result<()> {
