@@ -31,6 +31,10 @@ const FIGURES_EACH: u32 = 4;
 const FINISH: Duration = Duration::from_secs(6);
 /// Where a service takes one connection at a time, the old one gets this long for its last acknowledgements. Ours.
 const LEAVE: Duration = Duration::from_millis(1500);
+/// And then this long to close its side: viewers see nothing meanwhile. Ours.
+const CLOSE: Duration = Duration::from_millis(300);
+/// After a broadcast a server gets this long to close its side. Ours: a program on a busy machine was most of a second behind.
+const PARTING: Duration = Duration::from_secs(2);
 /// Where the end of a broadcast is cut short, what is on its way already gets this long to be acknowledged. Ours.
 pub(crate) const CUT_SHORT: Duration = Duration::from_secs(1);
 /// A connection that held this long is a good one: its loss begins with a short delay again. Ours.
@@ -169,7 +173,7 @@ impl Delivery {
             loop {
                 let since = Instant::now();
                 match self.pump(&mut line).await {
-                    Ending::Finished => return line.part().await,
+                    Ending::Finished => return part(line, &self.shared).await,
                     Ending::Moved(index, next) => {
                         self.hand_over_the_rest(&mut line);
                         let before = std::mem::replace(&mut line, *next);
@@ -182,7 +186,7 @@ impl Delivery {
                         settle_until(&mut line, &self.shared, Instant::now() + LEAVE).await;
                         self.shared.with(|exchange| line.cut_off(exchange));
                         // Closed, not only told: the service may look at that.
-                        line.part().await;
+                        line.part(CLOSE).await;
                         match self.try_server(index).await {
                             Ok(next) => {
                                 line = *next;
@@ -443,5 +447,17 @@ async fn retire(mut line: FrameCarrier, shared: Arc<Shared>) {
     line.finish();
     settle_until(&mut line, &shared, Instant::now() + FINISH).await;
     shared.with(|exchange| line.cut_off(exchange));
-    line.part().await;
+    part(line, &shared).await;
+}
+
+/// Parts from a server after a broadcast; cut short, it is not waited for much longer.
+async fn part(line: FrameCarrier, shared: &Shared) {
+    let cut_short = async {
+        shared.phase.is_cut_short().await;
+        sleep(CUT_SHORT).await;
+    };
+    tokio::select! {
+        () = line.part(PARTING) => {}
+        () = cut_short => {}
+    }
 }

@@ -91,8 +91,9 @@ impl FrameCarrier {
     }
 
     /// Closes the connection so that the server's program loses nothing of what its host acknowledged.
-    pub(crate) async fn part(self) {
-        self.link.part().await;
+    /// It gets so long for that.
+    pub(crate) async fn part(self, within: Duration) {
+        self.link.part(within).await;
     }
 
     /// The connection is gone: what was not acknowledged goes with it. Gives the bytes newly acknowledged.

@@ -28,9 +28,7 @@ const OPEN: Duration = Duration::from_secs(8);
 /// Answers to a server that are kept while it reads nothing, in bytes. Ours.
 const MOST_ANSWERS: usize = 64 << 10;
 
-/// A server gets this long to close its side, once everything is acknowledged: its program may still be reading. Ours.
-const PARTING: Duration = Duration::from_secs(2);
-/// What it says meanwhile is a few answers, in bytes; one that says more is left. Ours.
+/// What a server says while it is parted from is a few answers, in bytes; one that says more is left. Ours.
 const MOST_AFTERWARDS: usize = 64 << 10;
 
 /// A server is listened to no faster: one that takes a broadcast says a few things a second. Ours.
@@ -204,7 +202,8 @@ impl Link {
 
     /// Closes it so that nothing is lost that was acknowledged: closed with something of the server's unread, or while it still speaks,
     /// a connection is reset (RFC 1122, section 4.2.2.13), and what the server's program has not read yet may go with it.
-    pub(crate) async fn part(mut self) {
+    /// The server gets so long to close its side: its program may still be reading.
+    pub(crate) async fn part(mut self, within: Duration) {
         let Self { connection, input, .. } = &mut self;
         let parting = async {
             let mut heard = 0;
@@ -218,7 +217,7 @@ impl Link {
                 }
             }
         };
-        let _ = timeout(PARTING, parting).await;
+        let _ = timeout(within, parting).await;
     }
 
     /// Tells the server that the broadcast is over, as far as it still listens.
@@ -310,8 +309,15 @@ mod tests {
             let mut all = Vec::new();
             there.read_to_end(&mut all).await.map(|_| all.len())
         };
-        let ((), read) = tokio::join!(link.part(), read_to_the_end);
+        let ((), read) = tokio::join!(link.part(Duration::from_secs(20)), read_to_the_end);
         assert!(read.is_ok_and(|count| count == 60_000));
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_server_that_never_closes_is_not_waited_for_any_longer() {
+        let (began, within) = (Instant::now(), Duration::from_millis(300));
+        link(BytesMut::new()).part(within).await;
+        assert_eq!(began.elapsed(), within);
     }
 
     #[tokio::test]
