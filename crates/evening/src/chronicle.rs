@@ -51,7 +51,7 @@ impl Chronicle {
     /// One that also keeps how everything stood in each second, to be looked back at.
     #[must_use]
     pub fn with_moments() -> Self {
-        Self { moments: Some(Moments::default()), ..Self::default() }
+        Self::default().and_moments()
     }
 
     /// The same, and from now on it also keeps how everything stood in each second.

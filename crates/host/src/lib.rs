@@ -30,6 +30,8 @@ mod priority;
 #[cfg(target_os = "linux")]
 mod programs;
 #[cfg(target_os = "linux")]
+mod runs;
+#[cfg(target_os = "linux")]
 mod socket_owner;
 #[cfg(target_os = "linux")]
 mod stand_back;
@@ -47,7 +49,7 @@ pub use machine::{Machine, Places};
 #[cfg(target_os = "linux")]
 pub use priority::set_priority;
 #[cfg(target_os = "linux")]
-pub use programs::runs;
+pub use runs::runs;
 #[cfg(target_os = "linux")]
 pub use stand_back::{give_way, stand_back, worked};
 #[cfg(target_os = "linux")]

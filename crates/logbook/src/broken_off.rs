@@ -7,7 +7,6 @@ use rusqlite::params;
 
 use crate::about::{About, Kind};
 use crate::error::LogbookError;
-use crate::kept::Kept;
 use crate::logbook::Logbook;
 use crate::pen::Pen;
 
@@ -57,16 +56,16 @@ impl Logbook {
         Ok(found)
     }
 
-    /// A pen that goes on with a broadcast, and what was kept of it so far.
+    /// A pen that goes on with a broadcast; it has what was kept of it so far.
     ///
     /// # Errors
     /// [`LogbookError`].
-    pub fn go_on(&self, nr: i64) -> Result<(Pen, Kept), LogbookError> {
+    pub fn go_on(&self, nr: i64) -> Result<Pen, LogbookError> {
         let (about, kept) = (self.listed(nr)?.about, self.kept(nr)?);
         let packed: (Option<i64>, i64) =
             self.db.query_row(PACKED, [nr], |row| Ok((row.get(0)?, row.get(1)?))).map_err(|error| self.fail(error))?;
         let until = packed.0.and_then(|until| usize::try_from(until).ok()).unwrap_or(kept.first_second);
         let bytes = usize::try_from(packed.1).unwrap_or(0);
-        Ok((Pen::going_on(about, nr, &kept, (until, bytes)), kept))
+        Ok(Pen::going_on(about, nr, kept, (until, bytes)))
     }
 }

@@ -104,9 +104,9 @@ impl Pen {
 
     /// For a broadcast that broke off, of which that was kept; up to there seconds are packed together, and it takes so many bytes
     /// without those that are not.
-    pub(crate) fn going_on(about: About, nr: i64, kept: &Kept, (packed_until, bytes): (usize, usize)) -> Self {
-        let chronicle = kept.chronicle.clone();
-        let until = kept.seconds.len();
+    pub(crate) fn going_on(about: About, nr: i64, kept: Kept, (packed_until, bytes): (usize, usize)) -> Self {
+        let (history, until) = (kept.history(), kept.seconds.len());
+        let chronicle = kept.chronicle;
         let hashes = [
             chronicle.verdicts().iter().map(|entry| hash(&json(entry))).collect(),
             chronicle.marks().iter().map(|entry| hash(&json(entry))).collect(),
@@ -115,13 +115,13 @@ impl Pen {
         Self {
             nr: Some(nr),
             chronicle,
-            history: Some(kept.history()),
+            history: Some(history),
             first_second: kept.first_second,
             until,
             packed_until: packed_until.min(until),
             written: hashes,
             digested_at: until,
-            tests: kept.tests.clone(),
+            tests: kept.tests,
             bytes,
             ..Self::new(about)
         }
@@ -142,6 +142,18 @@ impl Pen {
     #[must_use]
     pub fn nr(&self) -> Option<i64> {
         self.nr
+    }
+
+    /// Every second so far; none before a broadcaster came.
+    #[must_use]
+    pub fn history(&self) -> Option<&History> {
+        self.history.as_ref()
+    }
+
+    /// What was written down so far.
+    #[must_use]
+    pub fn chronicle(&self) -> &Chronicle {
+        &self.chronicle
     }
 
     /// Takes what is seen. Nothing is kept before a broadcaster came.

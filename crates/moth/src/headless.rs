@@ -61,12 +61,6 @@ pub(crate) fn run(showing: Showing, form: Form) -> Outcome {
         let going_on = plan.going_on().cloned();
         let outlets = outlets.open(Bell::Here).await?;
         let production = plan.begin().await?;
-        // Once it is on air: one that could not begin has not ended what it would have gone on with.
-        let mut scribe = log.map(Scribe::begin).transpose()?;
-        if let Some(scribe) = &mut scribe {
-            scribe.follow(going_on.as_deref(), Kind::Broadcast);
-        }
-        drop(going_on);
         let (_hold_actions, actions) = mpsc::unbounded_channel();
         let (_hold_stop, stop) = watch::channel(false);
         let mut lines = LinePrinter::begin()?;
@@ -88,6 +82,12 @@ pub(crate) fn run(showing: Showing, form: Form) -> Outcome {
             }
         };
         let told = tell::listen(socket.as_deref(), None)?;
+        // As late as that: one that could not begin has not ended what it would have gone on with.
+        let mut scribe = log.map(Scribe::begin).transpose()?;
+        if let Some(scribe) = &mut scribe {
+            scribe.follow(going_on.as_deref(), Kind::Broadcast);
+        }
+        drop(going_on);
         let mut attached = Attached { actions, stop, recording, scribe, outlets, told, asked_to_stop: None };
         let conducted = conduct(production, core, &mut attached, LOOK_EACH, look).await;
         attached.close()?;

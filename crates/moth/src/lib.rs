@@ -199,8 +199,8 @@ pub(crate) fn showing(
     (leads_back, time): (bool, u32),
 ) -> Result<(Showing, headless::Form), Failure> {
     let kept = if options.no_log { None } else { LogPlan::of(&plan, in_use)? };
+    let servers = plan.servers();
     if let (Plan::Live(live), Some(kept)) = (&mut plan, &kept) {
-        let servers = live.servers.iter().map(|server| server.name.clone()).collect::<Vec<_>>();
         live.going_on = going_on::find(kept, &servers, Timestamp::now()).map(Arc::new);
     }
     let recording = options.record.as_deref().map(|path| recording(path, &plan, time)).transpose()?;

@@ -150,8 +150,8 @@ impl Plan {
     #[must_use]
     pub fn core(&self) -> Core {
         let settings = Settings { servers: self.servers() };
-        match self.going_on() {
-            Some(going_on) => Core::going_on(settings, &going_on.history, going_on.from()),
+        match self.going_on().and_then(|going_on| Some((going_on.pen.history()?, going_on.from()))) {
+            Some((history, from)) => Core::going_on(settings, history, from),
             None => Core::new(settings),
         }
     }

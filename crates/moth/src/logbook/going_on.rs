@@ -5,9 +5,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use moth_core::Moment;
-use moth_core::history::History;
 use moth_core::reading::{LinkChange, Observation};
-use moth_evening::chronicle::Chronicle;
 use moth_evening::names::Kind;
 use moth_logbook::broken_off::BrokenOff;
 use moth_logbook::readings::{Header, Reader};
@@ -28,11 +26,7 @@ pub struct GoingOn {
     pub first: Moment,
     /// What was kept of it ends there, in seconds.
     until: usize,
-    /// Its seconds.
-    pub history: History,
-    /// What was written down of it.
-    pub chronicle: Chronicle,
-    /// Writes the rest.
+    /// Writes the rest, and has what was kept so far.
     pub pen: Pen,
 }
 
@@ -58,21 +52,14 @@ fn look(plan: &LogPlan, servers: &[String], now: Timestamp) -> Result<Option<Goi
     let is_left = |one: &BrokenOff| one.writer.is_some_and(is_gone);
     let found = logbook.broken_off(now, GOOD)?.into_iter().find(|one| is_of_this_setup(one) && is_left(one));
     let Some(BrokenOff { nr, about, until, .. }) = found else { return Ok(None) };
-    let (pen, kept) = logbook.go_on(nr)?;
+    let pen = logbook.go_on(nr)?;
     // Without a setup a broadcast is told from another by where it goes.
-    if !servers.iter().any(|server| kept.chronicle.names().has(Kind::Server, server)) {
+    if !servers.iter().any(|server| pen.chronicle().names().has(Kind::Server, server)) {
         return Ok(None);
     }
     let began = about.began.timestamp();
     let since = Duration::try_from(now.duration_since(began)).unwrap_or_default();
-    Ok(Some(GoingOn {
-        began,
-        first: Moment::after(since.max(Duration::from_secs(until as u64))),
-        until,
-        history: kept.history(),
-        chronicle: kept.chronicle,
-        pen,
-    }))
+    Ok(Some(GoingOn { began, first: Moment::after(since.max(Duration::from_secs(until as u64))), until, pen }))
 }
 
 /// Whether a process is gone. One that has its number and is another is not told from it; this process is not the one that wrote before,
@@ -101,7 +88,7 @@ impl GoingOn {
     #[must_use]
     pub fn end_of_what_was(&self, servers: &[String]) -> Vec<Observation> {
         let is_on_air =
-            self.until.checked_sub(1).and_then(|last| self.history.get(last)).is_some_and(|s| s.state.is_some());
+            self.until.checked_sub(1).and_then(|last| self.pen.history()?.get(last)).is_some_and(|s| s.state.is_some());
         let gone = is_on_air.then_some(Observation::Broadcaster { present: false });
         let closed = servers.first().map(|server| Observation::Link(LinkChange::Closed { server: server.clone() }));
         closed.into_iter().chain(gone).collect()
@@ -158,7 +145,7 @@ mod tests {
         let now = Timestamp::now();
         let left = cut_off(&file("left"), gone, 3);
         let going_on = find(&left, &servers("Aldmoor"), now).unwrap();
-        assert_eq!((going_on.until, going_on.history.len()), (5, 5));
+        assert_eq!((going_on.until, going_on.pen.history().unwrap().len()), (5, 5));
         assert!((7.5..9.5).contains(&going_on.first.seconds()), "{:?}", going_on.first);
         assert!(going_on.mark().contains("nothing is known of the 3 s before"), "{}", going_on.mark());
         assert!(find(&left, &servers("Dunmere"), now).is_none(), "it went elsewhere");

@@ -81,7 +81,11 @@ impl Scribe {
     /// What is seen from now on is one that broke off and goes on, if there is one, else another.
     pub fn follow(&mut self, going_on: Option<&GoingOn>, kind: Kind) {
         match going_on {
-            Some(going_on) => self.go_on(going_on.pen.clone()),
+            Some(going_on) => {
+                let pen = going_on.pen.clone().by(std::process::id());
+                // It is the first there is to say: there is room.
+                let _ = self.notes.try_send(Note::GoOn(Box::new(pen)));
+            }
             None => self.begin_anew(kind),
         }
     }
@@ -91,12 +95,6 @@ impl Scribe {
         if let Err(TrySendError::Full(_)) = self.notes.try_send(Note::Begin(kind)) {
             self.begins = Some(kind);
         }
-    }
-
-    /// What is seen from now on belongs to a broadcast that broke off.
-    pub fn go_on(&mut self, pen: Pen) {
-        // It is the first there is to say: there is room.
-        let _ = self.notes.try_send(Note::GoOn(Box::new(pen.by(std::process::id()))));
     }
 
     /// Takes what is seen, without waiting for anything.

@@ -98,7 +98,7 @@ impl Show {
 
     /// Another broadcast begins, and what was written down belongs to the one before; or one goes on that was cut off.
     fn begin(&self, going_on: Option<&GoingOn>) {
-        let kept = going_on.map_or_else(Chronicle::default, |going_on| going_on.chronicle.clone());
+        let kept = going_on.map_or_else(Chronicle::default, |going_on| going_on.pen.chronicle().clone());
         *lock(&self.chronicle) = kept.and_moments();
     }
 }
