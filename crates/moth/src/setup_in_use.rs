@@ -399,10 +399,19 @@ pub fn of_the_demo() -> Result<(SetupInUse, tempfile::TempDir), Failure> {
     Ok((SetupInUse::open(&SetupInUseOptions { config: Some(config), setup: None })?, dir))
 }
 
-/// The codecs that a service names, in the words of its entry; `None` if it names none.
+/// The codecs that a service names, in the words of its entry; `None` if it names none, or one in other words than are known here: it may
+/// mean any.
 fn codecs(named: &[String]) -> Option<Codecs> {
-    let names = |codec: &str| named.iter().any(|named| named.eq_ignore_ascii_case(codec));
-    (!named.is_empty()).then(|| Codecs { h264: names("h264"), hevc: names("hevc"), av1: names("av1") })
+    let mut codecs = Codecs::default();
+    for name in named {
+        match name.to_lowercase().as_str() {
+            "h264" | "h.264" | "avc" => codecs.h264 = true,
+            "hevc" | "h265" | "h.265" => codecs.hevc = true,
+            "av1" => codecs.av1 = true,
+            _ => return None,
+        }
+    }
+    (!named.is_empty()).then_some(codecs)
 }
 
 #[cfg(test)]
@@ -415,6 +424,13 @@ mod tests {
         let path = dir.path().join("moth.toml");
         std::fs::write(&path, text).unwrap();
         (SetupInUse::open(&SetupInUseOptions { config: Some(path), setup: None }), dir)
+    }
+
+    #[test]
+    fn a_services_codecs_are_known_by_the_names_they_go_by_and_other_words_may_mean_any() {
+        let of = |names: &[&str]| codecs(&names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>());
+        assert_eq!(of(&["H264", "h.265"]), Some(Codecs { h264: true, hevc: true, av1: false }));
+        assert_eq!([of(&[]), of(&["h264", "the usual ones"])], [None; 2]);
     }
 
     #[test]

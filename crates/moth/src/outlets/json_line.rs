@@ -74,7 +74,7 @@ impl Stream {
             audio_codec: stream.audio_codec.map(AudioCodec::name),
             width: stream.width,
             height: stream.height,
-            fps: wire.fps.or(stream.fps).map(hundredth),
+            fps: wire.fps.map(hundredth),
             b_frames: wire.b_frames,
             keyframe_interval_s: wire.keyframe_interval_s.map(hundredth),
         })

@@ -4,9 +4,9 @@
 
 use std::sync::atomic::AtomicU64;
 
-use moth_core::Snapshot;
 use moth_core::machine_load::{MachineLoad, ProgramShare, Upload};
 use moth_core::rate::Bitrate;
+use moth_core::{Snapshot, State};
 use prometheus_client::encoding::text::encode;
 use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
@@ -14,7 +14,6 @@ use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::Registry;
 
 use super::openmetrics::{Sample, samples};
-use moth_core::State;
 
 type Labels = Vec<(String, String)>;
 type Numbers = Family<Labels, Gauge<f64, AtomicU64>>;
