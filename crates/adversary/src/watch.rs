@@ -14,7 +14,7 @@ const LONGEST_SILENCE: Duration = Duration::from_millis(2500);
 const FRAMES_WITHIN: Duration = Duration::from_secs(4);
 /// What the moth may take at the most while it is attacked: memory in kilobytes, of which ten screens of the largest size there is take
 /// most, and descriptors. Ours.
-const MOST_KB: u64 = 512 << 10;
+const MOST_KB: u64 = 384 << 10;
 const MOST_DESCRIPTORS: usize = 200;
 
 #[derive(Debug)]

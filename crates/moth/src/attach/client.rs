@@ -97,9 +97,7 @@ fn leave_without_the_terminal(stopping: Arc<AtomicBool>) -> Result<(), Failure> 
             std::thread::sleep(LOOK_EACH * 4);
         }
         std::thread::sleep(LEAVES);
-        // On a thread of its own, as a terminal that was stopped takes not even this.
-        std::thread::spawn(device::give_back);
-        std::thread::sleep(LOOK_EACH * 4);
+        device::give_back_without_waiting();
         std::process::exit(0);
     };
     let thread = std::thread::Builder::new().name("leave".into()).spawn(leave);

@@ -133,10 +133,16 @@ impl Drop for Guard {
 }
 
 /// Leaves the terminal as it was found.
-pub(crate) fn give_back() {
+pub(super) fn give_back() {
     // Each step is tried whatever became of the others; there is nobody to tell of a failure.
     let _ = execute!(io::stdout(), DisableMouseCapture, DisableBracketedPaste, LeaveAlternateScreen, Show);
     let _ = disable_raw_mode();
+}
+
+/// The same, and what does not take even that is not waited for: a terminal that was stopped, or is gone.
+pub(crate) fn give_back_without_waiting() {
+    std::thread::spawn(give_back);
+    std::thread::sleep(Duration::from_millis(300));
 }
 
 /// A panic's message must be readable, so the terminal is given back before it is printed.

@@ -277,9 +277,7 @@ fn leave_without_the_screen(left: &AtomicBool, outcome: &Result<Option<i64>, Fai
         }
         std::thread::sleep(Duration::from_millis(100));
     }
-    // On a thread of its own, as a terminal that was stopped takes not even this.
-    std::thread::spawn(device::give_back);
-    std::thread::sleep(Duration::from_millis(300));
+    device::give_back_without_waiting();
     let Err(failure) = outcome else { std::process::exit(0) };
     // On a thread of its own as well: standard error may be that terminal.
     let what = failure.to_string();
