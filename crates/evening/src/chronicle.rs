@@ -394,7 +394,7 @@ mod tests {
             if let Some((_, kbps)) = deeds.next_if(|(at, _)| reading.at.seconds() >= *at) {
                 let action = Action::SetBitrate { video: Bitrate::from_kbps(kbps) };
                 Theatre::act(&theatre.relay, &theatre.broadcaster, &theatre.recorder, action).await;
-                theatre.relay.be_patient(Duration::from_secs(10));
+                theatre.relay.be_patient();
             }
         }
         snapshots

@@ -32,9 +32,6 @@ const REACTS: Duration = Duration::from_millis(200);
 const STALL: f64 = 0.05;
 const STALL_OVER_S: f64 = 2.0;
 
-/// For so long after a step down the queue may be longer, for every contender alike; as when live. Ours.
-const PATIENT: Duration = Duration::from_secs(10);
-
 /// What came of it.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Result {
@@ -89,7 +86,7 @@ pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
         let now = Moment::after(Duration::from_secs_f64(seconds));
         if let Some((at, kbps)) = coming.filter(|(at, _)| now >= *at) {
             if kbps < bitrate {
-                exchange.be_patient(Moment::after(now.since(Moment::START) + PATIENT));
+                exchange.be_patient(now);
             }
             bitrate = kbps;
             contender.done(at, kbps);

@@ -195,7 +195,7 @@ async fn put_on(night: &Night, logbook: &mut Logbook) -> Result<i64, Box<dyn Err
         if let Some((_, deed)) = deeds.next_if(|(at, _)| reading.at.seconds() >= *at) {
             Theatre::act(&theatre.relay, &theatre.broadcaster, &theatre.recorder, deed.clone()).await;
             if matches!(deed, Action::SetBitrate { .. }) {
-                theatre.relay.be_patient(Duration::from_secs(10));
+                theatre.relay.be_patient();
             }
         }
     }

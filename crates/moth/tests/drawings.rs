@@ -46,7 +46,7 @@ fn recorded(slug: &str, path: &Path, seconds: u64) {
             if reading.at.seconds() > 45.0 && !std::mem::replace(&mut is_cut, true) {
                 let action = Action::SetBitrate { video: Bitrate::from_kbps(2500) };
                 Theatre::act(&theatre.relay, &theatre.broadcaster, &theatre.recorder, action).await;
-                theatre.relay.be_patient(Duration::from_secs(10));
+                theatre.relay.be_patient();
             }
         }
         writer.finish().unwrap();

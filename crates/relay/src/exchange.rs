@@ -6,6 +6,7 @@
 //! long and what needs it. Frames nothing depends on make room first; keyframes and audio last.
 
 use std::collections::{BTreeMap, VecDeque};
+use std::time::Duration;
 
 use moth_core::account::{Account, Accounts};
 use moth_core::moment::Moment;
@@ -34,6 +35,9 @@ impl Default for Limits {
     }
 }
 
+/// For so long after the bitrate was lowered, what waits is not dropped: over a line that carries half, two seconds of queue have grown to
+/// three by the time an encoder heeds, and the margin of a step down (a fifth of the line) takes 15 s to drain them. Ours.
+const PATIENT: Duration = Duration::from_secs(20);
 /// What has waited longer than this is not worth handing to a connection that is being left, in milliseconds. Ours.
 const FRESH_MS: u128 = 500;
 
@@ -114,10 +118,10 @@ impl Exchange {
         }
     }
 
-    /// The bitrate was just lowered: what waits was made before that and gets through soon. Until then dependent frames
+    /// The bitrate was just lowered: what waits was made before that and gets through in a while. Until then dependent frames
     /// may wait twice as long as the limit, as keyframes and sound always may.
-    pub fn be_patient(&mut self, until: Moment) {
-        self.patient_until = Some(until);
+    pub fn be_patient(&mut self, now: Moment) {
+        self.patient_until = Some(Moment::after(now.since(Moment::START) + PATIENT));
     }
 
     /// Drops every frame that waits; what follows begins at a keyframe. Headers stay.

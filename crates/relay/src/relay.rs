@@ -81,9 +81,8 @@ impl RelayHandle {
     }
 
     /// The broadcaster's bitrate was just lowered: what waits gets through soon, and is not dropped meanwhile.
-    pub fn be_patient(&self, long: Duration) {
-        let until = Moment::after(self.recorder.now().since(Moment::START) + long);
-        self.shared.exchange().be_patient(until);
+    pub fn be_patient(&self) {
+        self.shared.exchange().be_patient(self.recorder.now());
     }
 
     /// Drops every frame that waits: for a run that no viewer sees, where only what comes from now on is of interest.

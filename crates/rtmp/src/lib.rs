@@ -9,7 +9,7 @@
 //! - [`message`]: message types and protocol control (sections 5.4 and 6).
 //! - [`amf0`]: the values that commands carry.
 //! - [`media`]: what a video or audio message's first bytes say of it.
-//! - [`session`]: a server's and a publisher's side of a connection (section 7).
+//! - [`session`]: a server's, a publisher's and a player's side of a connection (section 7).
 
 mod aggregate;
 pub mod amf0;

@@ -1,12 +1,15 @@
-//! The two sides of a publishing connection (section 7).
+//! The sides of a connection (section 7).
 //!
-//! [`Receiver`] is the side that is published to, [`Publisher`] the side that publishes. Both take bytes
-//! with `feed`, tell what happened with `poll`, and leave what must be sent in `take_output`.
+//! [`Receiver`] is the side that is published to, [`Publisher`] the side that publishes, [`Player`] the one that asks a server for
+//! what is published there. All take bytes with `feed`, tell what happened with `poll`, and leave what must be sent in `take_output`.
 
+mod asking;
+mod player;
 mod publisher;
 mod receiver;
 mod wire;
 
+pub use player::{Player, PlayerEvent};
 pub use publisher::{Publisher, PublisherEvent, Stage};
 pub use receiver::{Receiver, ReceiverEvent, RefuseCode};
 

@@ -52,9 +52,6 @@ impl Attached {
     }
 }
 
-/// For so long after the bitrate was lowered, what waits is not dropped: a full queue over a line that carries a fifth. Ours.
-const PATIENT: Duration = Duration::from_secs(10);
-
 /// Conducts a broadcast until it should end: by signal, by the attached, or when `look` breaks. Every
 /// `look_each` a snapshot is given to `look`; a last one after all accounts are settled.
 ///
@@ -147,7 +144,7 @@ fn drain(production: &mut Production, core: &mut Core, recording: &mut Option<Re
         if let Observation::Acted { action: Action::SetBitrate { video }, failed: None, .. } = &reading.what
             && core.bitrate_set().is_some_and(|before| *video < before)
         {
-            production.relay.be_patient(PATIENT);
+            production.relay.be_patient();
         }
         if let Some(recording) = recording {
             recording.take(&reading);

@@ -65,7 +65,7 @@ async fn seen(slug: &str, deeds: &[(u64, Action)], seconds: u64, mut see: impl F
         core.take(&reading);
         if let Some((_, action)) = deed.filter(|(second, _)| reading.at.seconds() >= *second as f64) {
             Theatre::act(&theatre.relay, &theatre.broadcaster, &theatre.recorder, action.clone()).await;
-            theatre.relay.be_patient(Duration::from_secs(10));
+            theatre.relay.be_patient();
             deed = deeds.next();
         }
     }

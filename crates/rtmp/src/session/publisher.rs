@@ -3,8 +3,8 @@
 use bytes::BytesMut;
 
 use super::wire::Wire;
-use super::{Command, SessionError};
-use crate::amf0::{Value, object};
+use super::{Command, SessionError, asking};
+use crate::amf0::Value;
 use crate::message::{Message, MessageKind};
 use moth_destination::Address;
 use moth_destination::StreamKey;
@@ -118,15 +118,7 @@ impl Publisher {
 
     fn connect(&mut self) {
         self.wire.raise_chunk_size();
-        let properties = object([
-            ("app", self.address.app().into()),
-            ("type", "nonprivate".into()),
-            ("flashVer", "FMLE/3.0 (compatible; moth)".into()),
-            ("tcUrl", self.address.tc_url().as_str().into()),
-            // Enhanced RTMP: the codecs that may follow in an extended header.
-            ("fourCcList", Value::Array(vec!["avc1".into(), "hvc1".into(), "av01".into(), "vp09".into()])),
-        ]);
-        self.wire.command(0, &["connect".into(), CONNECT.into(), properties]);
+        self.wire.command(0, &["connect".into(), CONNECT.into(), asking::properties(&self.address)]);
         self.state = State::Connecting;
     }
 
@@ -141,22 +133,18 @@ impl Publisher {
                 self.state = State::CreatingStream;
             }
             ("_result", State::CreatingStream) if command.transaction == CREATE_STREAM => {
-                let id = information.and_then(Value::as_number).filter(|id| (1.0..=f64::from(u32::MAX)).contains(id));
-                let Some(id) = id else {
-                    return Err(SessionError::Protocol("the server gave no stream number".into()));
-                };
-                let id = id as u32;
+                let id = asking::stream_number(command)?;
                 let key: Value = self.key.expose().into();
                 self.wire.command(id, &["publish".into(), PUBLISH.into(), Value::Null, key, "live".into()]);
                 self.state = State::Asking(id);
             }
             // Many servers do not know releaseStream or FCPublish and say so: that is no refusal.
             ("_error", _) if command.transaction == RELEASE || command.transaction == FC_PUBLISH => {}
-            ("_error", _) => return Err(self.refused(information)),
+            ("_error", _) => return Err(asking::refused(&self.key, information)),
             ("onStatus", state) => {
                 let text = |name| information.and_then(|i| i.get(name)).and_then(Value::as_text).unwrap_or_default();
                 if text("level") == "error" || text("code") == "NetStream.Unpublish.Success" && state != State::Over {
-                    return Err(self.refused(information));
+                    return Err(asking::refused(&self.key, information));
                 }
                 if let (State::Asking(id), "NetStream.Publish.Start") = (state, text("code")) {
                     self.state = State::Publishing(id);
@@ -167,17 +155,6 @@ impl Publisher {
             _ => {}
         }
         Ok(None)
-    }
-
-    fn refused(&self, information: Option<&Value>) -> SessionError {
-        let text = |name| {
-            let text = information.and_then(|i| i.get(name)).and_then(Value::as_text).unwrap_or_default();
-            // Control characters first: one in the midst of the key would hide it.
-            let printable: String = text.chars().filter(|c| !c.is_control()).collect();
-            let clean: String = self.key.redact(&printable).chars().take(200).collect();
-            if clean.is_empty() { format!("no {name} given") } else { clean }
-        };
-        SessionError::Refused { code: text("code"), description: text("description") }
     }
 
     /// Sends a message of the broadcast, as it is but for the stream number. Nothing before
