@@ -51,6 +51,8 @@ pub enum Action {
         /// Whether it is.
         on: bool,
     },
+    /// The broadcast is played back from its server for ten seconds.
+    PlayBack,
     /// Something only the user can do.
     ByHand {
         /// What to do, in one sentence.
@@ -72,6 +74,7 @@ impl Action {
             Self::SetPriority { nice } => format!("broadcaster's priority to {} (nice {nice})", priority_word(*nice)),
             Self::SetKeeper { mode } => format!("keeper: {}", mode.word()),
             Self::SetFailover { on } => format!("changing servers by itself: {}", if *on { "on" } else { "off" }),
+            Self::PlayBack => "play it back from the server".into(),
             Self::ByHand { advice } => advice.clone(),
         }
     }
@@ -79,7 +82,7 @@ impl Action {
     /// Whether frames could be lost or saved by it, so that it is worth a trial.
     #[must_use]
     pub fn is_tried(&self) -> bool {
-        !matches!(self, Self::SetKeeper { .. } | Self::SetFailover { .. })
+        !matches!(self, Self::SetKeeper { .. } | Self::SetFailover { .. } | Self::PlayBack)
     }
 }
 

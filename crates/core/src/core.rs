@@ -136,6 +136,14 @@ impl Core {
                 let (from, to, gap_ms, missing_ms) = (from.clone(), to.clone(), *gap_ms, *missing_ms);
                 self.control.moved(Moved { at, from, to, gap_ms, missing_ms }, &mut self.diary);
             }
+            Observation::PlayedBack(found) => {
+                self.diary.mark(at, found.sentence(), false);
+                self.control.played_back(at, found);
+                // Of a server that was left meanwhile it says nothing any more.
+                if self.link.up && found.server == self.link.server {
+                    self.link.played_back = Some(found.clone());
+                }
+            }
             Observation::Remark { text } => self.diary.mark(at, text.clone(), false),
         }
         self.follow();
@@ -157,6 +165,7 @@ impl Core {
         let at = self.now;
         self.ways.broadcast_changed();
         self.control.begin_again();
+        self.control.broadcast_changed();
         if present {
             self.broadcast.begins(at);
             self.link.broadcast_begins(at);
@@ -221,6 +230,7 @@ impl Core {
             self.control.was_not_heeded(end, &unheeded, &mut self.diary);
         }
         let seen = (&facts, verdict.cause, self.state(end));
+        self.control.look_after_playing_back(end, &self.broadcast, &self.link);
         self.control.look_after_server(end, seen, &self.servers, &mut self.diary);
         let found = self.notices(end);
         self.diary.noticed(end, &found);

@@ -31,6 +31,7 @@ pub mod keeper;
 pub mod machine_load;
 pub mod moment;
 pub mod notice;
+pub mod played_back;
 pub mod proposal;
 pub mod rate;
 pub mod reading;

@@ -60,6 +60,8 @@ pub enum NoticeKind {
     Size,
     /// The service is not known to take the picture's codec.
     Codec,
+    /// The server gives out no picture, as playing the broadcast back showed.
+    NoPicture,
     /// The broadcaster began in the middle of a group.
     NoKeyframe,
     /// What the broadcaster says and what the wire shows differ.

@@ -209,6 +209,20 @@ pub fn to_failover(on: bool) -> Proposal {
     }
 }
 
+/// The broadcast played back from its server.
+#[must_use]
+pub fn to_play_back() -> Proposal {
+    Proposal {
+        action: Action::PlayBack,
+        title: "play it back from the server".into(),
+        cost: "ten seconds of its bitrate downstream, and a viewer more at the server".into(),
+        expected: "it is told whether the server gives it out, which frames, and how much later".into(),
+        steps: Vec::new(),
+        possible: true,
+        dangerous: false,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -8,6 +8,7 @@ use crate::figure::Origin;
 use crate::keeper::{Bounds, Mode};
 use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
+use crate::played_back::PlayedBack;
 use crate::rate::Bitrate;
 use crate::viewers::Freezes;
 
@@ -94,6 +95,8 @@ pub enum Observation {
         /// Milliseconds of the stream's own time that neither got, beyond one frame's length.
         missing_ms: u64,
     },
+    /// The broadcast was played back from its server.
+    PlayedBack(PlayedBack),
     /// A picture was looked at.
     Picture(PictureChange),
     /// Pictures cannot be looked at, and why, in plain words.
@@ -288,6 +291,8 @@ pub struct Automatics {
     pub failover: bool,
     /// How often within an hour, at most.
     pub failovers_an_hour: u32,
+    /// Whether the broadcast is played back from its server once it is there.
+    pub play_back: bool,
     /// Servers that were tested, and what they sustained.
     pub tested: Vec<Tested>,
 }

@@ -12,6 +12,7 @@ pub use crate::keeper::KeeperView;
 use crate::machine_load::MachineLoad;
 use crate::moment::Moment;
 use crate::notice::Notice;
+use crate::played_back::PlayedBack;
 use crate::reading::{Intended, StreamFacts};
 pub use crate::state::State;
 use crate::suspects::{Fault, Weighed};
@@ -80,6 +81,9 @@ pub struct Snapshot {
     pub machine: MachineLoad,
     /// Other machines of the same streamer.
     pub others: Vec<MachineLoad>,
+    /// What came of playing the broadcast back from this server last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub played_back: Option<PlayedBack>,
     /// What was read off the wire.
     pub wire: WireFigures,
     /// What viewers get.

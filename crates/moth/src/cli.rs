@@ -62,7 +62,7 @@ pub enum Command {
     Routes(RoutesOptions),
     /// Measure what the upload sustains, and how far the round trip climbs while it is full
     Uplink(UplinkOptions),
-    /// Have a running moth do something: bitrate, server, preset, size, rate, priority, keeper, failover, undo, state, line
+    /// Have a running moth do something: bitrate, server, preset, size, rate, priority, keeper, failover, play, undo, state, line
     Tell(TellOptions),
     /// Open a screen on a moth that runs, from another terminal or over ssh; several may be open
     Attach(AttachOptions),
@@ -843,6 +843,10 @@ pub struct AutomaticOptions {
     /// You agree that the server is changed by itself when it is dark or losing
     #[arg(long)]
     pub failover: bool,
+
+    /// You agree that the broadcast is played back from its server for ten seconds once it is there
+    #[arg(long)]
+    pub play_back: bool,
 
     /// Where `moth tell` reaches it (without it: a socket in your own runtime folder)
     #[arg(long, value_name = "PATH")]

@@ -293,6 +293,7 @@ impl SetupInUse {
             keeper: options.keeper.unwrap_or(self.setup.keeper),
             bounds: Bounds { floor: options.floor.or(self.setup.keeper_floor), ceiling: Some(self.setup.bitrate) },
             failover: options.failover || self.setup.failover,
+            play_back: options.play_back || self.setup.play_back,
             failovers_an_hour: self.setup.failovers_an_hour,
             tested: tested.unwrap_or_default(),
         }

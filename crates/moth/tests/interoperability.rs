@@ -60,15 +60,6 @@ fn tool(name: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/tools").join(name)
 }
 
-/// The current ffmpeg, as PyPI has it.
-fn current_ffmpeg() -> PathBuf {
-    let found = Command::new(tool("python/bin/python"))
-        .args(["-c", "import imageio_ffmpeg; print(imageio_ffmpeg.get_ffmpeg_exe())"])
-        .output()
-        .unwrap();
-    PathBuf::from(String::from_utf8(found.stdout).unwrap().trim())
-}
-
 /// Packets of a kind (`v` or `a`) in what a server wrote down.
 fn packets(file: &Path, kind: &str) -> u64 {
     let out = Command::new(current_ffmpeg())

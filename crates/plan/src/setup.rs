@@ -64,6 +64,8 @@ pub struct Setup {
     pub failover: bool,
     /// How often within an hour, at most.
     pub failovers_an_hour: u32,
+    /// Whether the broadcast is played back from its server once it is there.
+    pub play_back: bool,
     /// How a lost connection is made again.
     pub reconnect: ReconnectChoice,
     /// What there is to do in a soak, if it is not the usual.
@@ -158,6 +160,7 @@ impl Default for Setup {
             keeper: Mode::Off,
             keeper_floor: None,
             failover: false,
+            play_back: false,
             failovers_an_hour: 4,
             reconnect: ReconnectChoice::default(),
             soak: None,

@@ -99,6 +99,7 @@ impl Delivery {
     }
 
     fn link(&self, change: LinkChange) {
+        self.shared.carried_by.send_replace(matches!(change, LinkChange::Up { .. }).then_some(self.current));
         self.recorder.note(Origin::Measured, Observation::Link(change));
     }
 
@@ -181,6 +182,7 @@ impl Delivery {
                         self.arrive(index);
                     }
                     Ending::Leaving(index) => {
+                        self.shared.carried_by.send_replace(None);
                         self.hand_over_the_rest(&mut line);
                         line.finish();
                         settle_until(&mut line, &self.shared, Instant::now() + LEAVE).await;
@@ -201,6 +203,7 @@ impl Delivery {
                         }
                     }
                     Ending::Lost(error) => {
+                        self.shared.carried_by.send_replace(None);
                         // Should the broadcast go on elsewhere, the gap is counted from here.
                         let sent = self.shared.exchange().last_sent();
                         self.left.get_or_insert_with(|| (line.server.name.clone(), sent));

@@ -15,6 +15,7 @@ use moth_core::viewers::Freezes;
 
 use crate::gaps::Gaps;
 use crate::packet::{HeaderSlot, Packet, Role};
+use crate::playback::frame::Frame;
 
 /// How much may wait.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -35,9 +36,10 @@ impl Default for Limits {
     }
 }
 
-/// For so long after the bitrate was lowered, what waits is not dropped: over a line that carries half, two seconds of queue have grown to
-/// three by the time an encoder heeds, and the margin of a step down (a fifth of the line) takes 15 s to drain them. Ours.
-const PATIENT: Duration = Duration::from_secs(20);
+/// For so long after the bitrate was lowered, what waits is not dropped: two seconds of queue have grown to three by the time a step down is
+/// seen at its end, and the margin of one (an eighth of the line, less where too much was read off it) takes up to 45 s to drain them. Ours,
+/// measured with a real encoder over a token bucket (`docs/keeper.md`).
+const PATIENT: Duration = Duration::from_secs(60);
 /// What has waited longer than this is not worth handing to a connection that is being left, in milliseconds. Ours.
 const FRESH_MS: u128 = 500;
 
@@ -46,6 +48,9 @@ const FRESH_MS: u128 = 500;
 const MOST_WAITING: usize = 8192;
 /// Of what waits, never more than so many packets are no frames: the oldest goes, as the newest says what holds now. Ours.
 const MOST_OTHERS: usize = 256;
+
+/// Frames that are noted, at most: half a minute of 240 pictures and 100 frames of sound a second. Ours.
+const MOST_NOTED: usize = 16_384;
 
 /// Headers that are kept: no broadcast has so many tracks. Ours.
 const MOST_HEADERS: usize = 64;
@@ -81,6 +86,8 @@ pub struct Exchange {
     gaps: Gaps,
     patient_until: Option<Moment>,
     last_sent: Option<Sent>,
+    /// What was handed over since somebody wants to know it again.
+    noted: Option<Vec<Frame>>,
 }
 
 /// The last picture that was handed over.
@@ -115,6 +122,7 @@ impl Exchange {
             gaps: Gaps::default(),
             patient_until: None,
             last_sent: None,
+            noted: None,
         }
     }
 
@@ -201,7 +209,11 @@ impl Exchange {
                 return Some(Packet { time_ms: self.due_time_ms, ..header });
             }
         }
+        let came = self.queue.front()?.came;
         let packet = self.remove(0)?;
+        if let Some(noted) = self.noted.as_mut().filter(|noted| noted.len() < MOST_NOTED) {
+            noted.extend(Frame::of(&packet, came));
+        }
         if packet.role.is_video_frame() {
             let time_ms = packet.time_ms;
             self.gaps.sent(now, time_ms);
@@ -209,6 +221,16 @@ impl Exchange {
             self.last_sent = Some(Sent { at: now, time_ms, interval_ms: time_ms.wrapping_sub(before) });
         }
         Some(packet)
+    }
+
+    /// From now on it is noted which frames are handed over.
+    pub(crate) fn begin_noting(&mut self) {
+        self.noted = Some(Vec::new());
+    }
+
+    /// The frames that were handed over since; no more are noted.
+    pub(crate) fn take_noted(&mut self) -> Vec<Frame> {
+        self.noted.take().unwrap_or_default()
     }
 
     /// The last picture that was handed over.

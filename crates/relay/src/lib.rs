@@ -21,6 +21,7 @@ mod on_air;
 mod onlooker;
 pub mod packet;
 mod phase;
+mod playback;
 mod race;
 pub mod recorder;
 mod relay;

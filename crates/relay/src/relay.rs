@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use moth_core::Moment;
@@ -20,6 +21,7 @@ use crate::incoming::Incoming;
 use crate::lobby::Lobby;
 use crate::on_air::Place;
 use crate::onlooker::Onlooker;
+use crate::playback::Playback;
 use crate::recorder::Recorder;
 use crate::rtmp::door::Door;
 use crate::shared::Shared;
@@ -71,6 +73,7 @@ pub struct RelayHandle {
     commands: mpsc::Sender<Command>,
     shared: Arc<Shared>,
     recorder: Recorder,
+    playback: Arc<Playback>,
 }
 
 impl RelayHandle {
@@ -78,6 +81,12 @@ impl RelayHandle {
     pub async fn switch_server(&self, name: String) {
         // The relay ends only when the program does; then there is nothing to move.
         let _ = self.commands.send(Command::SwitchServer(name)).await;
+    }
+
+    /// Plays the broadcast back from its server for ten seconds. What came of it arrives as a reading.
+    pub fn play_back(&self) {
+        let playback = self.playback.clone();
+        tokio::spawn(async move { playback.run().await });
     }
 
     /// The broadcaster's bitrate was just lowered: what waits gets through soon, and is not dropped meanwhile.
@@ -140,6 +149,14 @@ impl Relay {
             ended: Sparing::default(),
             hurried: Sparing::default(),
         };
+        let playback = Arc::new(Playback {
+            shared: shared.clone(),
+            dialer: dialer.clone(),
+            servers: settings.servers.clone(),
+            key: settings.key.clone(),
+            recorder: recorder.clone(),
+            runs: AtomicBool::new(false),
+        });
         let delivery = Delivery {
             shared: shared.clone(),
             dialer,
@@ -153,7 +170,7 @@ impl Relay {
             handover: Handover::default(),
             left: None,
         };
-        let handle = RelayHandle { commands, shared: shared.clone(), recorder: recorder.clone() };
+        let handle = RelayHandle { commands, shared: shared.clone(), recorder: recorder.clone(), playback };
         Some((Self { shared, door: Arc::new(door), delivery, recorder }, handle))
     }
 

@@ -1,8 +1,10 @@
-//! RTMP's pair of adapters: [`door`] takes a broadcaster's session, [`server`] keeps one with a server. Nothing else in the relay
+//! RTMP's pair of adapters: [`door`] takes a broadcaster's session, [`server`] keeps one with a server, and [`viewer`] asks one
+//! for what it plays. Nothing else in the relay
 //! knows the protocol; another would be a folder beside this one.
 
 pub(crate) mod door;
 pub(crate) mod server;
+pub(crate) mod viewer;
 
 use moth_rtmp::media::{AudioPart, VideoPart, VideoTag, track};
 use moth_rtmp::message::{Message, MessageKind, StreamTime};

@@ -19,6 +19,8 @@ pub(crate) struct Shared {
     /// Something was offered.
     pub offered: Notify,
     pub phase: Phases,
+    /// The server that takes the broadcast now, by its place among them.
+    pub carried_by: watch::Sender<Option<usize>>,
     /// The broadcaster's end of its connection.
     pub peer: watch::Sender<Option<SocketAddr>>,
     /// The place of a broadcaster that is being restarted waits for it.
@@ -70,6 +72,7 @@ impl Shared {
             post: Mutex::new(post),
             offered: Notify::new(),
             phase: Phases::default(),
+            carried_by: watch::Sender::new(None),
             peer: watch::Sender::new(None),
             vacant: AtomicBool::new(false),
             resumed: watch::Sender::new(0),

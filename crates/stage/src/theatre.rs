@@ -156,6 +156,7 @@ impl Theatre {
             Action::SwitchServer { server } => return relay.switch_server(server.clone()).await,
             Action::SetRate { .. } => Some("the stand-in broadcaster keeps its frame rate"),
             Action::SetPriority { .. } => Some("the stand-in broadcaster is a part of this program"),
+            Action::PlayBack => Some("the stand-in servers play nothing back"),
             Action::SetKeeper { .. } | Action::SetFailover { .. } | Action::ByHand { .. } => None,
         };
         recorder.note(Origin::Reported, Observation::acted(action, failed.map(str::to_owned)));

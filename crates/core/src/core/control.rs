@@ -19,6 +19,7 @@ use crate::facts::{Facts, Path, RATES};
 use crate::failover::{self, Failover};
 use crate::keeper::{BitrateLook, Keeper, KeeperView, Mode};
 use crate::moment::Moment;
+use crate::played_back::PlayedBack;
 use crate::proposal::Proposal;
 use crate::rate::{Bitrate, grouped};
 use crate::reading::{Automatics, StreamFacts};
@@ -80,12 +81,18 @@ pub(super) struct Control {
     trials: Vec<Trial>,
     keeper: Keeper,
     failover: Failover,
+    /// Whether the broadcast is played back once it is at a server, and at which it was already.
+    plays_back: bool,
+    played_at: Option<String>,
     /// What is wanted without being asked for, and not yet taken up.
     wishes: VecDeque<Action>,
     awaited: Option<Awaited>,
     answered: Option<Answer>,
     moved: Option<Moved>,
 }
+
+/// A broadcast that has been at a server for so long has begun there. Ours: a group of pictures or two.
+const THERE: Duration = Duration::from_secs(5);
 
 /// Who made a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -116,12 +123,33 @@ impl Control {
     pub(super) fn arrange(&mut self, automatics: &Automatics) {
         self.keeper.set_bounds(automatics.bounds);
         self.keeper.set_mode(automatics.keeper);
+        self.plays_back = automatics.play_back;
         self.failover.arrange(automatics.failover, automatics.failovers_an_hour, automatics.tested.clone());
     }
 
     /// The connection or the broadcast is another.
     pub(super) fn begin_again(&mut self) {
         self.keeper.begin_again();
+    }
+
+    /// Another broadcast.
+    pub(super) fn broadcast_changed(&mut self) {
+        self.played_at = None;
+    }
+
+    /// The broadcast was played back.
+    pub(super) fn played_back(&mut self, at: Moment, found: &PlayedBack) {
+        let failed = (!found.plays()).then(|| found.sentence());
+        self.answered = Some(Answer { at, action: Action::PlayBack, failed });
+    }
+
+    /// Wants the broadcast played back, where that is wished for: once at each server, when it has been there for a while.
+    pub(super) fn look_after_playing_back(&mut self, now: Moment, broadcast: &Broadcast, link: &Link) {
+        let is_there = broadcast.is_on_air() && link.up && link.up_since.is_some_and(|since| now.since(since) >= THERE);
+        if self.plays_back && is_there && self.played_at.as_ref() != Some(&link.server) {
+            self.played_at = Some(link.server.clone());
+            self.wishes.push_back(Action::PlayBack);
+        }
     }
 
     /// An action was carried out, or was not; `back` puts it back, where whoever did it knows.
@@ -200,6 +228,7 @@ impl Control {
             | Action::LighterPreset
             | Action::HeavierPreset
             | Action::SetPriority { .. }
+            | Action::PlayBack
             | Action::ByHand { .. } => {}
         }
         None

@@ -3,6 +3,7 @@
 use super::Ways;
 use crate::facts::RATES;
 use crate::moment::Moment;
+use crate::played_back::PlayedBack;
 use crate::reading::{ConnectionFigures, LinkChange};
 use crate::window::{Gauge, Trail};
 
@@ -22,6 +23,8 @@ pub(super) struct Link {
     pub server: String,
     /// The server that had the connection which was lost.
     pub lost: Option<String>,
+    /// What came of playing the broadcast back over this connection's server last.
+    pub played_back: Option<PlayedBack>,
     pub figures: ConnectionFigures,
     pub rtt_floor_ms: Option<f64>,
     /// The server to which that is the shortest: the connection to another may be begun before this one is noted.

@@ -43,6 +43,9 @@ impl Core {
             found.push(unheeded);
         }
         found.extend(disagreements(broadcast, now));
+        if let Some(played) = self.link.played_back.as_ref().filter(|played| played.lacks_pictures()) {
+            found.push(Notice { kind: NoticeKind::NoPicture, text: played.sentence(), origin: Origin::Measured });
+        }
         found
     }
 }

@@ -62,6 +62,7 @@ impl Core {
             others: machines.others_now(now),
             wire: broadcast.wire_figures(now),
             viewers: self.viewers(&facts),
+            played_back: link.played_back.clone(),
             notices: self.notices(now),
             in_doubt: self.ways.is_in_doubt(),
             weighed: if on_air { weighed(&facts) } else { Vec::new() },

@@ -8,9 +8,9 @@ use crate::rate::Bitrate;
 
 /// Without a floor of the user's, this: less is no picture. Ours.
 const FLOOR: Bitrate = Bitrate::from_kbps(500);
-/// What arrives is multiplied by this for a new bitrate. draft-ietf-rmcat-gcc-02, section 5.5, has 0.85; ours is less, as chosen on the
-/// traces of `docs/keeper.md`: a change of an encoder's bitrate takes seconds, and is not made ten times a second.
-const MARGIN: f64 = 0.82;
+/// What arrives is multiplied by this for a new bitrate. draft-ietf-rmcat-gcc-02, section 5.5, has 0.85; ours is chosen on the traces of
+/// `docs/keeper.md`: what waits has a minute to drain, and from 0.92 on it does not.
+const MARGIN: f64 = 0.88;
 /// What arrives is multiplied by this for a new bitrate where the line is falling: one long step is better than three. Ours.
 const MARGIN_FALLING: f64 = 0.55;
 /// A line falls if it is short again within so long of a step down. Ours.
@@ -31,7 +31,9 @@ const RATE_OVER: Duration = Duration::from_millis(2500);
 /// back is the second. Ours.
 const QUIET: Duration = Duration::from_secs(20);
 /// A dip is over when bursts were carried so fast for so long that what was carried before it fits. Ours.
-const OVER: Duration = Duration::from_secs(10);
+const OVER: Duration = Duration::from_secs(3);
+/// And then it climbs after so long without a queue. Ours.
+const QUIET_OVER: Duration = Duration::from_secs(6);
 /// Where a new bitrate restarts the broadcaster, it climbs after so long without a queue. Ours.
 const QUIET_RESTART: Duration = Duration::from_secs(120);
 /// And only to so many times what is set: less is not worth a restart. Ours.
@@ -179,6 +181,8 @@ impl Keeper {
                 return None;
             }
             let to = made.from.min(ceiling);
+            // Should it have been none, the step back may be the third change of the minute.
+            self.is_early = true;
             let why = format!("It was a spike: what waited was carried faster than {to}. Back to that.");
             return (to > set_to).then_some(Move { from: set_to, to, why });
         }
@@ -203,6 +207,7 @@ impl Keeper {
         // Where one that came so early did not hold, the next ones do not come early.
         let is_trusted = self.early_failed_at.is_none_or(|at| now.since(at) > DISBELIEF);
         let is_early = is_over && is_trusted;
+        let quiet = if is_early { QUIET_OVER } else { quiet };
         let apart = if is_early { quiet } else { MINUTE.max(quiet) };
         let last = self.made.back().map_or(apart, |made| now.since(made.at));
         if calm < quiet || last < apart {

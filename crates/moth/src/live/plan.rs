@@ -317,6 +317,7 @@ pub(crate) fn without_a_setup(options: &AutomaticOptions) -> Automatics {
         keeper: options.keeper.unwrap_or_default(),
         bounds: Bounds { floor: options.floor, ceiling: None },
         failover: options.failover,
+        play_back: options.play_back,
         ..Automatics::default()
     }
 }

@@ -85,6 +85,7 @@ impl Production {
                 }
             }
             Action::SwitchServer { server } => self.relay.switch_server(server).await,
+            Action::PlayBack => self.relay.play_back(),
             Action::SetPriority { nice } => self.set_priority(nice).await,
             // Whoever runs it, or reports over the feed, may take it; what comes of it arrives as a reading.
             action if self.encoder.as_ref().is_some_and(|encoder| encoder.ask(&action)) => {}

@@ -5,6 +5,7 @@ use moth_core::action::Action;
 use moth_core::delay::Delay;
 use moth_core::figure::Figure;
 use moth_core::notice::NoticeKind;
+use moth_core::played_back::PlayedBack;
 use moth_core::reading::{AudioCodec, VideoCodec};
 use moth_core::snapshot::{KeeperView, Moved};
 use moth_core::trial::Outcome;
@@ -40,6 +41,7 @@ pub struct JsonLine<'a> {
     delay: Option<Delay>,
     sound: Option<Heard>,
     stream: Option<Stream>,
+    played_back: Option<&'a PlayedBack>,
     suspects: Vec<Suspected>,
     notices: Vec<NoticeKind>,
     actions: Vec<&'a str>,
@@ -176,6 +178,7 @@ impl<'a> From<&'a Snapshot> for JsonLine<'a> {
             viewers: s.viewers,
             sound: s.wire.sound,
             stream: Stream::of(s),
+            played_back: s.played_back.as_ref(),
             delay: Delay::of(s).map(|delay| Delay {
                 held_back_ms: delay.held_back_ms.map(tenth),
                 queue_ms: tenth(delay.queue_ms),

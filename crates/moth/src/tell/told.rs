@@ -66,6 +66,10 @@ impl Tellings {
                 );
                 (action, Answer::new(Came::ByHand, says))
             }
+            Observation::PlayedBack(found) => {
+                let came = if found.plays() { Came::Done } else { Came::NotDone };
+                (&Action::PlayBack, Answer::new(came, found.sentence()))
+            }
             _ => return,
         };
         for waiting in self.waiting.extract_if(.., |w| w.action == *action) {

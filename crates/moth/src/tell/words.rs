@@ -12,11 +12,11 @@ use crate::cli::meant;
 
 /// All there is to tell, for whoever tells something else.
 pub const EXPECTED: &str = "expected one of: bitrate RATE (or +RATE, -RATE, +10%, -10%), server NAME, preset lighter|heavier, \
-     size WIDTHxHEIGHT, rate FPS, priority high|normal|low, keeper off|advise|act, failover on|off, undo, state, line";
+     size WIDTHxHEIGHT, rate FPS, priority high|normal|low, keeper off|advise|act, failover on|off, play, undo, state, line";
 
 /// What a telling begins with.
-const VERBS: [&str; 11] =
-    ["bitrate", "server", "preset", "size", "rate", "priority", "keeper", "failover", "undo", "state", "line"];
+const VERBS: [&str; 12] =
+    ["bitrate", "server", "preset", "size", "rate", "priority", "keeper", "failover", "play", "undo", "state", "line"];
 
 /// Bitrates that can be told, in bits per second. Ours.
 const BITRATES: std::ops::RangeInclusive<u64> = 100_000..=200_000_000;
@@ -120,6 +120,7 @@ pub fn meaning(words: &[String], snapshot: Option<&Snapshot>) -> Result<Meaning,
             act(Action::SetKeeper { mode })
         }
         ["failover", word @ ("on" | "off")] => act(Action::SetFailover { on: *word == "on" }),
+        ["play"] => act(Action::PlayBack),
         [] => Err(format!("say what to do; {EXPECTED}")),
         // What else was said is not repeated whole: it may be a stream key.
         [first, ..] => {
@@ -166,6 +167,7 @@ pub fn of(action: &Action) -> Option<String> {
         Action::SetRate { fps } => format!("rate {fps}"),
         Action::SetKeeper { mode } => format!("keeper {}", mode.word()),
         Action::SetFailover { on } => format!("failover {}", if *on { "on" } else { "off" }),
+        Action::PlayBack => "play".into(),
         Action::SetPriority { .. } | Action::ByHand { .. } => return None,
     })
 }
@@ -209,7 +211,7 @@ mod tests {
         assert_eq!(act("keeper act"), Ok(Action::SetKeeper { mode: Mode::Act }));
         assert_eq!(act("failover on"), Ok(Action::SetFailover { on: true }));
         assert_eq!(meaning(&words("undo"), None), Ok(Meaning::Undo));
-        for told in ["bitrate 3000 kb/s", "server Dunmere", "preset lighter", "size 960x540", "keeper advise"] {
+        for told in ["bitrate 3000 kb/s", "server Dunmere", "preset lighter", "size 960x540", "keeper advise", "play"] {
             assert_eq!(of(&act(told).unwrap()).as_deref(), Some(told), "what undoes is told in the same words");
         }
     }

@@ -63,6 +63,15 @@ fn node_media_server() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/tools/node_modules/node-media-server")
 }
 
+/// The current ffmpeg, as PyPI has it.
+pub fn current_ffmpeg() -> PathBuf {
+    let found = Command::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/tools/python/bin/python"))
+        .args(["-c", "import imageio_ffmpeg; print(imageio_ffmpeg.get_ffmpeg_exe())"])
+        .output()
+        .unwrap();
+    PathBuf::from(String::from_utf8(found.stdout).unwrap().trim())
+}
+
 /// A second RTMP server, written by others in another language.
 pub struct NodeMedia {
     dir: TempDir,
@@ -394,6 +403,19 @@ impl Nginx {
     /// At any server's end.
     pub fn at_one_of(hosts: &Hosts, server: usize) -> Self {
         Self::prepare(&Hosts::ip(server), 1935).begin(Some(hosts.at(server)))
+    }
+
+    /// One that takes broadcasts, and lets nobody play them.
+    pub fn that_plays_nothing() -> Self {
+        let nginx = Self::prepare("127.0.0.1", free_port());
+        let path = nginx.dir.path().join("nginx.conf");
+        let config = fs::read_to_string(&path).unwrap().replace("live on;", "live on; deny play all;");
+        fs::write(&path, config).unwrap();
+        nginx.begin(None)
+    }
+
+    pub fn port(&self) -> u16 {
+        self.port
     }
 
     /// Takes broadcasts under one key only, asking a web server of its own.

@@ -417,20 +417,20 @@ fn after_a_lower_bitrate_what_waits_may_wait_twice_as_long_but_not_for_ever() {
         exchange.queue.iter().filter(|item| item.packet.role.depends()).count()
     };
     let offered = |is_patient: bool| {
-        let mut exchange = exchange(15_000, 1 << 20);
+        let mut exchange = exchange(40_000, 1 << 20);
         exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
         exchange.next(Moment::START);
         exchange.offer(video(Role::Disposable, 20, 50), Moment::from_ms(20));
-        exchange.offer(video(Role::Disposable, 40, 50), Moment::from_ms(6000));
+        exchange.offer(video(Role::Disposable, 40, 50), Moment::from_ms(25_000));
         if is_patient {
             exchange.be_patient(Moment::START);
         }
         exchange
     };
-    assert_eq!(waits_at(&mut offered(false), 19_999), 1, "the older of two is over the limit");
-    assert_eq!(waits_at(&mut offered(true), 19_999), 2);
-    assert_eq!(waits_at(&mut offered(true), 20_000), 1, "for 20 s, and no longer");
-    assert_eq!(waits_at(&mut offered(true), 36_001), 0);
+    assert_eq!(waits_at(&mut offered(false), 59_999), 1, "the older of two is over the limit");
+    assert_eq!(waits_at(&mut offered(true), 59_999), 2);
+    assert_eq!(waits_at(&mut offered(true), 60_000), 1, "for a minute, and no longer");
+    assert_eq!(waits_at(&mut offered(true), 105_001), 0);
 }
 
 #[test]

@@ -59,7 +59,8 @@ impl Session for RtmpSession {
     }
 }
 
-fn failed(error: SessionError) -> LinkError {
+/// What a session that cannot go on means to who carries a broadcast.
+pub(super) fn failed(error: SessionError) -> LinkError {
     let kind = match error {
         SessionError::Refused { .. } => FailureKind::Refused,
         SessionError::Handshake(_) | SessionError::Chunk(_) | SessionError::Command(_) => FailureKind::NotRtmp,

@@ -5,8 +5,8 @@ use moth_core::action::Action;
 use moth_core::frame_rate::FrameRate;
 use moth_core::keeper::Mode;
 use moth_core::proposal::{
-    Proposal, RAISED, heavier_preset, lighter_preset, to_bitrate, to_failover, to_keeper, to_lines, to_priority,
-    to_rate, to_server,
+    Proposal, RAISED, heavier_preset, lighter_preset, to_bitrate, to_failover, to_keeper, to_lines, to_play_back,
+    to_priority, to_rate, to_server,
 };
 use moth_core::rate::Bitrate;
 use ratatui::style::Style;
@@ -35,13 +35,15 @@ pub enum Kind {
     Keeper,
     /// Changing servers by itself.
     Failover,
+    /// Playing the broadcast back.
+    Playback,
     /// What only the user can do.
     Hand,
 }
 
 impl Kind {
     /// All of them, in the order of the list.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 10] = [
         Self::Bitrate,
         Self::Server,
         Self::Preset,
@@ -50,6 +52,7 @@ impl Kind {
         Self::Priority,
         Self::Keeper,
         Self::Failover,
+        Self::Playback,
         Self::Hand,
     ];
 
@@ -65,6 +68,7 @@ impl Kind {
             Self::Priority => 'o',
             Self::Keeper => 'k',
             Self::Failover => 'x',
+            Self::Playback => 'l',
             Self::Hand => 'h',
         }
     }
@@ -81,6 +85,7 @@ impl Kind {
             Self::Priority => "broadcaster's priority",
             Self::Keeper => "keeper: the automatic bitrate",
             Self::Failover => "changing servers by itself",
+            Self::Playback => "playing it back",
             Self::Hand => "by your own hand",
         }
     }
@@ -97,6 +102,7 @@ impl Kind {
             Self::Priority => "priority",
             Self::Keeper => "keeper",
             Self::Failover => "servers by itself",
+            Self::Playback => "play back",
             Self::Hand => "by hand",
         }
     }
@@ -113,6 +119,7 @@ impl Kind {
             Action::SetPriority { .. } => Self::Priority,
             Action::SetKeeper { .. } => Self::Keeper,
             Action::SetFailover { .. } => Self::Failover,
+            Action::PlayBack => Self::Playback,
             Action::ByHand { .. } => Self::Hand,
         }
     }
@@ -221,6 +228,7 @@ fn all(kind: Kind, snapshot: &Snapshot) -> Vec<Proposal> {
             modes.filter(|mode| *mode != snapshot.keeper.mode || snapshot.keeper.rests).map(to_keeper).collect()
         }
         Kind::Failover => vec![to_failover(!snapshot.failover)],
+        Kind::Playback => vec![to_play_back()],
         Kind::Hand => Vec::new(),
     }
 }

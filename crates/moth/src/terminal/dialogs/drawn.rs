@@ -2,6 +2,7 @@
 
 use moth_core::Snapshot;
 use moth_core::action::Action;
+use moth_core::played_back::later;
 use moth_core::proposal::Proposal;
 use moth_core::sentence::capitalised;
 use ratatui::Frame;
@@ -139,6 +140,18 @@ fn confirm(proposal: &Proposal, palette: Palette) -> Vec<Line<'static>> {
     lines
 }
 
+/// What came of playing it back last, in a few words.
+fn played_back(snapshot: &Snapshot) -> String {
+    match &snapshot.played_back {
+        None => "not yet, at this server".into(),
+        Some(played) if !played.plays() => "nothing came".into(),
+        Some(played) if played.lacks_pictures() => "sound, no picture".into(),
+        Some(played) => {
+            played.delay_ms.map_or_else(|| "it plays".into(), |ms| format!("it plays, {} later", later(ms)))
+        }
+    }
+}
+
 /// All that can be changed, each on its key, with how it is now.
 fn changes(at: usize, palette: Palette, snapshot: &Snapshot) -> Vec<Line<'static>> {
     let stream = &snapshot.stream;
@@ -152,6 +165,7 @@ fn changes(at: usize, palette: Palette, snapshot: &Snapshot) -> Vec<Line<'static
         Kind::Rate => stream.fps.map_or_else(unknown, |fps| format!("{fps:.0} frames/s")),
         Kind::Keeper => snapshot.keeper.mode.word().into(),
         Kind::Failover => if snapshot.failover { "on" } else { "off" }.into(),
+        Kind::Playback => played_back(snapshot),
         Kind::Preset | Kind::Priority | Kind::Hand => String::new(),
     };
     let mut lines = Vec::new();
