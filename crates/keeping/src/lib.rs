@@ -2,12 +2,16 @@
 //! the trace.
 
 pub mod contender;
+pub mod published;
 pub mod trace;
 pub mod tryout;
 
 use std::fmt::Write;
 
 use contender::{Additive, Contender, Fixed, Keeping};
+use published::bottleneck::Bottleneck;
+use published::gradient::Gradient;
+use published::self_clocked::SelfClocked;
 use trace::Trace;
 use tryout::{Result, clairvoyant_bits, try_out};
 
@@ -21,13 +25,14 @@ pub struct Row {
     /// A steady line, with spikes shorter than the queue.
     pub is_steady: bool,
     /// What each contender came to, in the order of [`NAMES`].
-    pub results: [Result; 3],
+    pub results: [Result; NAMES.len()],
     /// Bits of video the clairvoyant delivers.
     pub clairvoyant_bits: f64,
 }
 
 /// The contenders.
-pub const NAMES: [&str; 3] = ["keeper", "fixed", "additive"];
+pub const NAMES: [&str; 6] =
+    ["keeper", "fixed", "additive", "gradient (GCC)", "self-clocked (SCReAM)", "bottleneck (BBR)"];
 
 /// The least picture anyone may go down to, in kb/s of video. Ours.
 pub const FLOOR_KBPS: f64 = 500.0;
@@ -41,7 +46,14 @@ pub fn row(trace: &Trace) -> Row {
         family: trace.family,
         is_known: trace.is_known,
         is_steady: trace.is_steady,
-        results: [run(&mut Keeping::new(ceiling)), run(&mut Fixed::at(ceiling)), run(&mut Additive::new(ceiling))],
+        results: [
+            run(&mut Keeping::new(ceiling)),
+            run(&mut Fixed::at(ceiling)),
+            run(&mut Additive::new(ceiling)),
+            run(&mut Gradient::new(ceiling)),
+            run(&mut SelfClocked::new(ceiling)),
+            run(&mut Bottleneck::new(ceiling)),
+        ],
         clairvoyant_bits: clairvoyant_bits(trace),
     }
 }
@@ -157,7 +169,7 @@ mod tests {
             freezes: 6,
             seconds,
         };
-        Row { family, is_known, is_steady: false, results: [result; 3], clairvoyant_bits: 100.0 }
+        Row { family, is_known, is_steady: false, results: [result; NAMES.len()], clairvoyant_bits: 100.0 }
     }
 
     #[test]

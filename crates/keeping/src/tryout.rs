@@ -24,7 +24,7 @@ const GROUP: usize = 120;
 /// A keyframe weighs this many others. Ours.
 const KEYFRAME_WEIGHT: f64 = 7.0;
 /// Sound, in kb/s. Ours.
-const AUDIO_KBPS: f64 = 160.0;
+pub const AUDIO_KBPS: f64 = 160.0;
 /// A new bitrate is in force after this long. Ours.
 const REACTS: Duration = Duration::from_millis(200);
 

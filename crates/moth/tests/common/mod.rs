@@ -661,6 +661,9 @@ impl Moth {
         if !more.contains(&"--record") {
             command.arg("--record").arg(dir.path().join("seen.jsonl"));
         }
+        if !more.contains(&"--socket") {
+            command.arg("--socket").arg(dir.path().join("moth.sock"));
+        }
         command.args(more).arg("--key-file").arg(&key);
         if !more.contains(&"--listen") {
             command.args(["--listen", &format!("rtmp://127.0.0.1:{port}/moth")]);
