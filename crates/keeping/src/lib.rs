@@ -12,7 +12,7 @@ use contender::{Additive, Contender, Fixed, Keeping};
 use published::bottleneck::Bottleneck;
 use published::gradient::Gradient;
 use published::self_clocked::SelfClocked;
-use trace::Trace;
+use trace::{Set, Trace};
 use tryout::{Result, clairvoyant_bits, try_out};
 
 /// What came of one trace.
@@ -20,8 +20,8 @@ use tryout::{Result, clairvoyant_bits, try_out};
 pub struct Row {
     /// The family of the trace.
     pub family: &'static str,
-    /// Whether the keeper was tuned on others of the family.
-    pub is_known: bool,
+    /// What the keeper had to do with the family.
+    pub set: Set,
     /// A steady line, with spikes shorter than the queue.
     pub is_steady: bool,
     /// What each contender came to, in the order of [`NAMES`].
@@ -44,7 +44,7 @@ pub fn row(trace: &Trace) -> Row {
     let ceiling = trace.ceiling_kbps;
     Row {
         family: trace.family,
-        is_known: trace.is_known,
+        set: trace.set,
         is_steady: trace.is_steady,
         results: [
             run(&mut Keeping::new(ceiling)),
@@ -95,8 +95,13 @@ pub fn summary<'a>(rows: impl Iterator<Item = &'a Row> + Clone, contender: usize
 #[must_use]
 pub fn text(rows: &[Row]) -> String {
     let mut out = String::new();
-    for (title, known) in [("Families it was tuned on", true), ("Families held out", false)] {
-        let of = || rows.iter().filter(move |row| row.is_known == known);
+    let sets = [
+        ("Families it was tuned on", Set::Known),
+        ("Families held out", Set::HeldOut),
+        ("Test cases of others", Set::Published),
+    ];
+    for (title, set) in sets {
+        let of = || rows.iter().filter(move |row| row.set == set);
         if of().next().is_none() {
             continue;
         }
@@ -159,7 +164,7 @@ mod tests {
         }
     }
 
-    fn by_hand(family: &'static str, is_known: bool, dropped: f64, changes: u32, seconds: f64) -> Row {
+    fn by_hand(family: &'static str, set: Set, dropped: f64, changes: u32, seconds: f64) -> Row {
         let result = Result {
             dropped,
             in_stalls: dropped / 2.0,
@@ -169,12 +174,12 @@ mod tests {
             freezes: 6,
             seconds,
         };
-        Row { family, is_known, is_steady: false, results: [result; NAMES.len()], clairvoyant_bits: 100.0 }
+        Row { family, set, is_steady: false, results: [result; NAMES.len()], clairvoyant_bits: 100.0 }
     }
 
     #[test]
     fn a_summary_is_the_mean_of_its_rows_and_the_worst_of_all_minutes() {
-        let rows = [by_hand("waves", true, 0.01, 8, 120.0), by_hand("waves", true, 0.03, 2, 60.0)];
+        let rows = [by_hand("waves", Set::Known, 0.01, 8, 120.0), by_hand("waves", Set::Known, 0.03, 2, 60.0)];
         let summary = summary(rows.iter(), 1);
         let near = |value: f64, expected: f64| (value - expected).abs() < 1e-12;
         assert!(near(summary.dropped, 0.02) && near(summary.in_stalls, 0.01) && near(summary.share, 0.5));
@@ -188,9 +193,9 @@ mod tests {
     #[test]
     fn tables_tell_families_that_were_tuned_on_from_those_held_out() {
         let rows = [
-            by_hand("waves", true, 0.01, 8, 120.0),
-            by_hand("steps", true, 0.0, 0, 120.0),
-            by_hand("fade", false, 0.2, 4, 60.0),
+            by_hand("waves", Set::Known, 0.01, 8, 120.0),
+            by_hand("steps", Set::Known, 0.0, 0, 120.0),
+            by_hand("fade", Set::HeldOut, 0.2, 4, 60.0),
         ];
         let told = text(&rows);
         let (known, held_out) = told.split_once("### Families held out: 1 traces").unwrap();

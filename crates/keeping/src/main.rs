@@ -17,7 +17,10 @@ struct Options {
     /// Traces of each of the families held out.
     #[arg(long, default_value_t = 20)]
     held_out: u64,
-    /// The first seed; those held out begin nine million later.
+    /// Traces of each of the test cases of others.
+    #[arg(long, default_value_t = 20)]
+    published: u64,
+    /// The first seed; those held out begin nine million later, those of others as much later again.
     #[arg(long, default_value_t = 1)]
     seed: u64,
     /// Tell what the keeper did on one trace, by its number, instead.
@@ -30,6 +33,8 @@ fn main() {
     let held_out = options.seed + 9_000_000;
     let mut traces = trace::traces(&trace::KNOWN, options.seed..options.seed + options.traces);
     traces.extend(trace::traces(&trace::HELD_OUT, held_out..held_out + options.held_out));
+    let published = held_out + 9_000_000;
+    traces.extend(trace::traces(&trace::PUBLISHED, published..published + options.published));
     if let Some(trace) = options.follow.and_then(|number| traces.get(number)) {
         return follow(trace);
     }

@@ -118,7 +118,7 @@ pub(crate) mod tests {
             |s: f64| if (LINE.narrow_from_s..LINE.narrow_until_s).contains(&s) { LINE.narrow_kbps } else { 9000.0 };
         let trace = Trace {
             family: "by hand",
-            is_known: true,
+            set: crate::trace::Set::Known,
             is_steady: false,
             kbps: (0..SECONDS * PER_SECOND).map(|i| kbps(i as f64 / PER_SECOND as f64)).collect(),
             buffer_ms: 50.0,

@@ -15,8 +15,8 @@ pub const SECONDS: usize = 300;
 pub struct Trace {
     /// Its family.
     pub family: &'static str,
-    /// Whether the keeper was tuned on others of the family.
-    pub is_known: bool,
+    /// What the keeper had to do with others of the family.
+    pub set: Set,
     /// A steady line, with spikes shorter than the queue.
     pub is_steady: bool,
     /// What the line carries, in kb/s.
@@ -43,6 +43,29 @@ impl Trace {
     }
 }
 
+/// What the keeper had to do with a family.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Set {
+    /// It was tuned on others of it.
+    Known,
+    /// It was written apart from the keeper, and no constant was chosen on it.
+    HeldOut,
+    /// It was published by others, to try controllers with.
+    Published,
+}
+
+impl Set {
+    /// Of a family.
+    #[must_use]
+    pub fn of(family: &str) -> Self {
+        match family {
+            family if KNOWN.contains(&family) => Self::Known,
+            family if PUBLISHED.contains(&family) => Self::Published,
+            _ => Self::HeldOut,
+        }
+    }
+}
+
 /// The families the keeper was tuned on.
 pub const KNOWN: [&str; 8] = [
     "steady with spikes",
@@ -57,6 +80,15 @@ pub const KNOWN: [&str; 8] = [
 
 /// The families held out.
 pub const HELD_OUT: [&str; 4] = ["changing regimes", "wandering", "many small senders", "mobile cells"];
+
+/// Families that others have published: test cases for congestion control (RFC 8867, sections 5.1 and 5.2), for a broadcast that asks for
+/// what the media there ask for at most, half as much again as the reference capacity, and three quarters of a flow's share of it.
+pub const PUBLISHED: [&str; 2] = ["variable capacity", "variable capacity, shared"];
+/// From so many seconds on, the capacity is so many times the reference (tables 2 and 3 there); the whole takes so long.
+const VARIABLE: (&[(f64, f64)], f64) = (&[(0.0, 1.0), (40.0, 2.5), (60.0, 0.6), (80.0, 1.0)], 100.0);
+const SHARED: (&[(f64, f64)], f64) = (&[(0.0, 2.0), (25.0, 1.0), (50.0, 1.75), (75.0, 0.5), (100.0, 1.0)], 125.0);
+/// The narrow place there buffers 300 ms (section 4.2).
+const PUBLISHED_BUFFER_MS: f64 = 300.0;
 
 struct Draw(Pcg64Mcg);
 
@@ -93,6 +125,17 @@ pub fn trace(family: &'static str, seed: u64) -> Trace {
     let buffer_ms = if is_deep { draw.between(300.0, 1200.0) } else { draw.between(20.0, 80.0) };
     let mut kbps = vec![base; count];
     match family {
+        "variable capacity" | "variable capacity, shared" => {
+            let ((steps, whole_s), reference) =
+                if family == PUBLISHED[0] { (VARIABLE, total / 1.5) } else { (SHARED, total / 0.75) };
+            // Begun anywhere in it: each broadcast meets it elsewhere.
+            let begun = draw.between(0.0, whole_s);
+            for (i, value) in kbps.iter_mut().enumerate() {
+                let at = (second(i) + begun) % whole_s;
+                let ratio = steps.iter().rev().find(|(from, _)| *from <= at).map_or(1.0, |(_, ratio)| *ratio);
+                *value = reference * ratio;
+            }
+        }
         "steady with spikes" => {
             // Each shorter than the queue, and the line has room to catch up before the next.
             let mut at = draw.between(5.0, 20.0);
@@ -206,10 +249,10 @@ pub fn trace(family: &'static str, seed: u64) -> Trace {
     }
     Trace {
         family,
-        is_known: KNOWN.contains(&family),
+        set: Set::of(family),
         is_steady: family == "steady with spikes",
         kbps,
-        buffer_ms,
+        buffer_ms: if PUBLISHED.contains(&family) { PUBLISHED_BUFFER_MS } else { buffer_ms },
         ceiling_kbps,
     }
 }
@@ -243,7 +286,7 @@ mod tests {
     use super::*;
 
     fn all() -> Vec<Trace> {
-        traces(&KNOWN, 0..20).into_iter().chain(traces(&HELD_OUT, 0..20)).collect()
+        [&KNOWN[..], &HELD_OUT, &PUBLISHED].into_iter().flat_map(|families| traces(families, 0..20)).collect()
     }
 
     #[test]
@@ -251,9 +294,8 @@ mod tests {
         for trace in all() {
             assert_eq!(trace.kbps.len(), SECONDS * PER_SECOND, "{}", trace.family);
             assert!(trace.kbps.iter().all(|kbps| kbps.is_finite() && *kbps >= 0.0), "{}", trace.family);
-            assert_eq!(trace.is_known, KNOWN.contains(&trace.family));
         }
-        for family in KNOWN.into_iter().chain(HELD_OUT) {
+        for family in KNOWN.into_iter().chain(HELD_OUT).chain(PUBLISHED) {
             assert_eq!(trace(family, 7).kbps, trace(family, 7).kbps);
             assert_ne!(trace(family, 7).kbps, trace(family, 8).kbps, "{family}: another seed is another evening");
         }
@@ -274,7 +316,7 @@ mod tests {
     fn a_line_is_asked_at_a_time_and_over_a_span_and_its_last_value_stays() {
         let trace = Trace {
             family: "by hand",
-            is_known: true,
+            set: Set::Known,
             is_steady: false,
             kbps: [vec![1000.0; PER_SECOND], vec![3000.0; PER_SECOND]].concat(),
             buffer_ms: 0.0,
@@ -283,6 +325,22 @@ mod tests {
         assert_eq!((trace.at(0.5), trace.at(1.0), trace.at(99.0)), (1000.0, 3000.0, 3000.0));
         assert_eq!((trace.mean(2.0, 2.0), trace.mean(2.0, 1.0), trace.mean(1.5, 1.0)), (2000.0, 3000.0, 2000.0));
         assert_eq!(trace.mean(0.0, 1.0), 0.0, "before the beginning there is nothing");
+    }
+
+    #[test]
+    fn the_published_cases_have_the_steps_they_were_published_with() {
+        for (family, ratios, whole_s) in
+            [(PUBLISHED[0], [0.6, 1.0, 2.5], 100.0), (PUBLISHED[1], [0.5, 1.0, 1.75], 125.0)]
+        {
+            let trace = trace(family, 3);
+            let total = trace.ceiling_kbps + 160.0;
+            let reference = if family == PUBLISHED[0] { total / 1.5 } else { total / 0.75 };
+            for ratio in ratios {
+                assert!(trace.kbps.iter().any(|kbps| (kbps / reference - ratio).abs() < 1e-9), "{family} {ratio}");
+            }
+            assert_eq!(trace.at(10.0), trace.at(10.0 + whole_s));
+            assert_eq!((trace.set, trace.buffer_ms), (Set::Published, 300.0));
+        }
     }
 
     #[test]

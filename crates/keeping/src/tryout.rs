@@ -208,7 +208,7 @@ mod tests {
     fn line(kbps: impl Fn(f64) -> f64) -> Trace {
         Trace {
             family: "by hand",
-            is_known: true,
+            set: crate::trace::Set::Known,
             is_steady: true,
             kbps: (0..SECONDS * PER_SECOND).map(|i| kbps(i as f64 / PER_SECOND as f64)).collect(),
             buffer_ms: 50.0,
