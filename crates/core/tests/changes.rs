@@ -558,7 +558,7 @@ fn where_acknowledgements_jump_one_step_down_is_enough_for_one_dip() {
             let what = format!("{long_ms} ms without acknowledgements, {begins_ms} ms into the dip");
             let [(_, kbps)] = set[..] else { panic!("{what}: {set:?}") };
             // 2 500 kb/s less the margin and the sound, and not half of that.
-            assert!((1300..=1950).contains(&kbps), "{what}: {kbps}");
+            assert!((1400..=2200).contains(&kbps), "{what}: {kbps}");
         }
     }
 }
@@ -575,7 +575,7 @@ fn after_a_dip_of_15_s_it_climbs_as_soon_as_bursts_have_shown_that_it_is_over() 
     let up = set_in(&mut show, 60);
     let [(up_s, 4000)] = up[..] else { panic!("{up:?}") };
     let over_s = 35;
-    assert!((10..=20).contains(&(up_s - over_s)) && up_s - down_s < 60, "down at {down_s} s, up at {up_s} s");
+    assert!((3..=10).contains(&(up_s - over_s)) && up_s - down_s < 60, "down at {down_s} s, up at {up_s} s");
 }
 
 #[test]

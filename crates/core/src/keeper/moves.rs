@@ -43,7 +43,7 @@ const QUIET_AFTER_SPIKE: Duration = Duration::from_secs(4);
 /// A climb that fails within this long is one that did not hold: a line that is a little too small takes as long to
 /// fill a queue. Ours.
 const HELD: Duration = Duration::from_secs(90);
-/// One that fails at once is seen sooner than a spike would be, and what bursts promised is not believed any more. Ours.
+/// One that fails at once is seen sooner than a spike would be. Ours.
 const AT_ONCE: Duration = Duration::from_secs(25);
 /// What arrives is multiplied by this after such a climb: the queue is short, as it was looked for. Ours.
 const MARGIN_CLIMBED: f64 = 0.92;
@@ -57,8 +57,11 @@ const STEP_LEAST: Bitrate = Bitrate::from_kbps(100);
 const FAR: f64 = 0.6;
 /// A step up goes to this share of what bursts were carried at, as far as that may be believed. Ours.
 const OF_HINT: f64 = 0.8;
-/// Bursts that promised what did not hold are not believed for this long: a token bucket lets them through. Ours.
-const DISBELIEF: Duration = Duration::from_secs(600);
+/// Bursts that promised what did not hold for so long are not believed any more: a token bucket lets them through. What held longer was
+/// true then. Ours.
+const HOLDS: Duration = Duration::from_secs(12);
+/// They are not believed for this long; what failed is tried again after longer and longer all the same. Ours.
+const DISBELIEF: Duration = Duration::from_secs(120);
 /// Where a climb failed it is tried again after so long, which doubles each time. Ours.
 const RETRY: Duration = Duration::from_secs(60);
 /// It doubles up to so long. Ours.
@@ -124,7 +127,14 @@ impl Keeper {
         let margin = match last_down {
             _ if look.restarts => MARGIN_RESTART,
             _ if is_little => MARGIN_CLIMBED,
-            Some(made) if now.since(made.at) < FALLING && carried < FALLS * made.carried => MARGIN_FALLING,
+            // One that was wide again in between has fallen anew, and is not falling.
+            Some(made)
+                if last_up.is_none_or(|up| up.at < made.at)
+                    && now.since(made.at) < FALLING
+                    && carried < FALLS * made.carried =>
+            {
+                MARGIN_FALLING
+            }
             _ => MARGIN,
         };
         let floor = self.bounds.floor.unwrap_or(FLOOR).min(set_to);
@@ -154,7 +164,7 @@ impl Keeper {
         let times = self.failed.map_or(0, |failed| failed.times) + 1;
         let wait = RETRY.saturating_mul(1 << (times - 1).min(8)).min(RETRY_MOST);
         self.failed = Some(Failed { level: made.to, until: Moment::after(now.since(Moment::START) + wait), times });
-        if self.by_hint && now.since(made.at) < AT_ONCE {
+        if self.by_hint && now.since(made.at) < HOLDS {
             self.hint_failed_at = Some(now);
         }
         wait
