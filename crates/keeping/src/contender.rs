@@ -4,7 +4,7 @@ use moth_core::action::Action;
 use moth_core::figure::Origin;
 use moth_core::history::Mark;
 use moth_core::keeper::{Bounds, Mode};
-use moth_core::reading::{Automatics, Intended, LinkChange, Observation, Reading};
+use moth_core::reading::{Automatics, Intended, LinkChange, Observation, Reading, StreamFacts};
 use moth_core::{Bitrate, Core, Moment, Settings};
 
 use crate::FLOOR_KBPS;
@@ -17,6 +17,10 @@ pub trait Contender {
     fn see(&mut self, at: Moment, what: Observation);
     /// Ten times a second: how long the queue is, in milliseconds. Gives another bitrate, in kb/s of video.
     fn decide(&mut self, at: Moment, queue_ms: f64) -> Option<f64>;
+    /// For how long no picture comes when it changes the bitrate, in seconds: the encoder is restarted for it.
+    fn restart_s(&self) -> f64 {
+        0.0
+    }
     /// The change is in force.
     fn done(&mut self, _at: Moment, _kbps: f64) {}
 }
@@ -88,6 +92,7 @@ impl Contender for Additive {
 pub struct Keeping {
     core: Core,
     ceiling: f64,
+    restart_s: f64,
 }
 
 impl Keeping {
@@ -95,7 +100,7 @@ impl Keeping {
     #[must_use]
     pub fn new(ceiling: f64) -> Self {
         let server = "Aldmoor".to_owned();
-        let mut this = Self { core: Core::new(Settings { servers: vec![server.clone()] }), ceiling };
+        let mut this = Self { core: Core::new(Settings { servers: vec![server.clone()] }), ceiling, restart_s: 0.0 };
         let kbps = |kbps: f64| Bitrate::from_bps((kbps * 1000.0) as u64);
         let bounds = Bounds { floor: Some(kbps(FLOOR_KBPS)), ceiling: None };
         let begin = [
@@ -112,6 +117,14 @@ impl Keeping {
 }
 
 impl Keeping {
+    /// The same with an encoder that is restarted for each change, and comes back after so long, in seconds.
+    #[must_use]
+    pub fn restarting(ceiling: f64, restart_s: f64) -> Self {
+        let mut this = Self { restart_s, ..Self::new(ceiling) };
+        this.see(Moment::START, Observation::Stream(StreamFacts { restarts: true, ..StreamFacts::default() }));
+        this
+    }
+
     /// What happened, when, as the lanes would show it.
     #[must_use]
     pub fn marks(&mut self, at: Moment) -> Vec<Mark> {
@@ -122,6 +135,10 @@ impl Keeping {
 impl Contender for Keeping {
     fn begins_kbps(&self) -> f64 {
         self.ceiling
+    }
+
+    fn restart_s(&self) -> f64 {
+        self.restart_s
     }
 
     fn see(&mut self, at: Moment, what: Observation) {
@@ -138,6 +155,9 @@ impl Contender for Keeping {
     fn done(&mut self, at: Moment, kbps: f64) {
         let video = Bitrate::from_bps((kbps * 1000.0).round() as u64);
         self.see(at, Observation::acted(Action::SetBitrate { video }, None));
+        if self.restart_s > 0.0 {
+            self.see(at, Observation::Resumed { gap_ms: (self.restart_s * 1000.0) as u64 });
+        }
     }
 }
 

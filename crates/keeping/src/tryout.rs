@@ -39,6 +39,8 @@ pub struct Result {
     pub dropped: f64,
     /// Share of video frames dropped in a stall longer than the queue, or at its end: no bitrate would have saved them.
     pub in_stalls: f64,
+    /// Share of video frames that were never made, as the encoder was being restarted, from 0 to 1.
+    pub missing: f64,
     /// Bits of video that arrived.
     pub video_bits: f64,
     /// Changes of the bitrate.
@@ -78,6 +80,8 @@ pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
     let mut burst_kbps = 0.0_f64;
     let mut coming: Option<(Moment, f64)> = None;
     let mut changed: Vec<Moment> = Vec::new();
+    // Restarts: until when no picture comes, what comes then, frames since, and those that never were.
+    let (mut away_until, mut restarted, mut made, mut missing) = (0.0, None, 0_usize, 0_u64);
     let (mut in_stalls, mut dropped_before, mut stalled_at) = (0_u64, 0_u64, f64::NEG_INFINITY);
     let steps = SECONDS * FPS;
     let dt = 1.0 / FPS as f64;
@@ -89,11 +93,23 @@ pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
                 exchange.be_patient(now);
             }
             bitrate = kbps;
-            contender.done(at, kbps);
+            away_until = seconds + contender.restart_s();
+            if away_until > seconds {
+                made = 0;
+                // What comes next depends on nothing that was before.
+                exchange.interrupted();
+            } else {
+                contender.done(at, kbps);
+            }
+            restarted = (away_until > seconds).then_some(kbps);
             coming = None;
         }
+        if let Some(kbps) = restarted.filter(|_| seconds >= away_until) {
+            contender.done(now, kbps);
+            restarted = None;
+        }
         let time_ms = (seconds * 1000.0) as u32;
-        let is_key = step.is_multiple_of(GROUP);
+        let is_key = made.is_multiple_of(GROUP);
         let mean_bytes = bitrate * 1000.0 / 8.0 / FPS as f64;
         let unit = GROUP as f64 / (GROUP as f64 - 1.0 + KEYFRAME_WEIGHT);
         let weight = if is_key { KEYFRAME_WEIGHT } else { rng.random_range(0.8..1.2) };
@@ -101,12 +117,17 @@ pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
         let whole = if is_key { &keyframe } else { &inter };
         let packet = |role, medium, payload| Packet { role, medium, track: None, time_ms, payload };
         let role = if is_key { Role::Keyframe } else { Role::Inter };
-        exchange.offer(packet(role, Medium::Video, whole.slice(..bytes)), now);
-        let frame = VideoFrame { time_ms, bytes: bytes as u32, keyframe: is_key, ..VideoFrame::default() };
-        contender.see(now, Observation::Video(frame));
-        let audio = (AUDIO_KBPS * 1000.0 / 8.0 / FPS as f64) as usize;
-        exchange.offer(packet(Role::Audio, Medium::Audio, sound.slice(..audio)), now);
-        contender.see(now, Observation::Audio(SoundFrame { time_ms, bytes: audio as u32 }));
+        if seconds < away_until {
+            missing += 1;
+        } else {
+            made += 1;
+            exchange.offer(packet(role, Medium::Video, whole.slice(..bytes)), now);
+            let frame = VideoFrame { time_ms, bytes: bytes as u32, keyframe: is_key, ..VideoFrame::default() };
+            contender.see(now, Observation::Video(frame));
+            let audio = (AUDIO_KBPS * 1000.0 / 8.0 / FPS as f64) as usize;
+            exchange.offer(packet(Role::Audio, Medium::Audio, sound.slice(..audio)), now);
+            contender.see(now, Observation::Audio(SoundFrame { time_ms, bytes: audio as u32 }));
+        }
 
         // What the buffer has room for is handed over; what leaves it is acknowledged.
         let mut credit = trace.at(seconds) * 1000.0 * dt;
@@ -160,7 +181,9 @@ pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
                 now,
                 Observation::Relay { accounts, queue, sent_bytes: (sent_bits / 8.0) as u64, freezes, frozen_ms },
             );
-            if let Some(kbps) = contender.decide(now, queue.ms) {
+            if restarted.is_none()
+                && let Some(kbps) = contender.decide(now, queue.ms)
+            {
                 coming = Some((Moment::after(now.since(Moment::START) + REACTS), kbps));
                 changed.push(now);
             }
@@ -172,6 +195,7 @@ pub fn try_out(trace: &Trace, contender: &mut dyn Contender) -> Result {
     Result {
         dropped: (video.dropped - in_stalls) as f64 / video.offered.max(1) as f64,
         in_stalls: in_stalls as f64 / video.offered.max(1) as f64,
+        missing: missing as f64 / steps as f64,
         video_bits: video_bytes * 8.0,
         changes: changed.len() as u32,
         worst_changes: changed.iter().map(in_minute).max().unwrap_or(0),
