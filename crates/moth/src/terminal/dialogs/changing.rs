@@ -53,7 +53,9 @@ fn take_up(model: &Model, mut proposal: Proposal) -> Reaction {
     if proposal.dangerous {
         return Reaction::open(Dialog::Confirm(Box::new(proposal)));
     }
-    Reaction::wish(Wish::Act(proposal.action))
+    let is_playback = proposal.action == Action::PlayBack;
+    let does = Reaction::wish(Wish::Act(proposal.action));
+    if is_playback { does.and_tell("asked to be played back for ten seconds; m tells what came of it") } else { does }
 }
 
 pub(in crate::terminal) fn undo(model: &Model) -> Reaction {

@@ -2,6 +2,7 @@
 
 use moth_core::Snapshot;
 use moth_core::delay::Delay;
+use moth_core::played_back::later;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
@@ -53,18 +54,25 @@ pub(in crate::terminal) fn draw_delay(
         return;
     }
     let room = usize::from(area.width).saturating_sub(12);
-    let text =
-        Delay::of(snapshot).map_or_else(|| "nobody broadcasts".into(), |delay| delay_words(delay, service_s, room));
+    let text = Delay::of(snapshot).map_or_else(
+        || "nobody broadcasts".into(),
+        |delay| {
+            let played_ms = snapshot.played_back.as_ref().and_then(|played| played.delay_ms);
+            delay_words(delay, (played_ms, service_s), room)
+        },
+    );
     let line = Line::from(vec![Span::styled(format!("{:<12}", "delay"), palette.faint()), Span::raw(fit(&text, room))]);
     frame.render_widget(line, area);
 }
 
-fn delay_words(delay: Delay, service_s: Option<f64>, room: usize) -> String {
+/// `beyond`: how late it was when it was played back from the server, and what the setup says that the service adds.
+fn delay_words(delay: Delay, beyond: (Option<f64>, Option<f64>), room: usize) -> String {
     let seconds = |ms: f64| format!("{:.2} s", ms / 1000.0);
     let maybe = |ms: Option<f64>| ms.map_or("not known".into(), seconds);
-    let service = match service_s {
-        Some(s) => format!("the service adds {s} s, by the setup"),
-        None => "the service's own part is not known".into(),
+    let service = match beyond {
+        (_, Some(s)) => format!("the service adds {s} s, by the setup"),
+        (Some(ms), None) => format!("played back, it was {} behind", later(ms)),
+        (None, None) => "the service's own part is not known".into(),
     };
     // What is not known of it comes on top.
     let least = if delay.held_back_ms.is_some() && delay.way_ms.is_some() { "" } else { "at least " };
@@ -113,4 +121,18 @@ fn now(snapshot: &Snapshot, width: usize) -> String {
         }
     }
     told.join(BETWEEN)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_lies_beyond_is_said_by_the_setup_or_by_what_was_played_back_or_not_known() {
+        let delay = Delay { held_back_ms: Some(100.0), queue_ms: 0.0, way_ms: Some(1.0) };
+        let words = |beyond| delay_words(delay, beyond, 200).split("  ·  ").last().map(str::to_owned);
+        assert_eq!(words((None, None)).as_deref(), Some("the service's own part is not known"));
+        assert_eq!(words((Some(431.0), None)).as_deref(), Some("played back, it was 431 ms behind"));
+        assert_eq!(words((Some(431.0), Some(6.0))).as_deref(), Some("the service adds 6 s, by the setup"));
+    }
 }
