@@ -101,6 +101,8 @@ pub struct BitrateLook {
     pub restarts: bool,
     /// What the kernel measured of its own sending lately, at most: it leaves out where acknowledgements stop and jump.
     pub delivered: Option<Bitrate>,
+    /// And what it measures now, on the mean: where more waits than can be sent, that is the line.
+    pub delivering: Option<Bitrate>,
     /// The fastest that bursts were carried lately, as the kernel tells.
     pub bursts: Option<Bitrate>,
 }
@@ -175,6 +177,9 @@ pub struct Keeper {
     carried_then: f64,
     /// Since when bursts promise that what was carried before the last step down fits again.
     fits_since: Option<Moment>,
+    /// Since when they promise less, without a queue; and whether that was so for long enough that their promise says something.
+    unfit_since: Option<Moment>,
+    bursts_tell: bool,
     /// The last step up came within a minute of a step down, as the dip was over; and when one such did not hold.
     is_early: bool,
     early_failed_at: Option<Moment>,
@@ -232,6 +237,8 @@ impl Keeper {
         self.was_spike = false;
         self.made.push_back(Made { at: now, from, to, carried: self.carried_then });
         self.fits_since = None;
+        self.unfit_since = None;
+        self.bursts_tell = false;
         self.forget_growth(now);
     }
 

@@ -584,7 +584,7 @@ fn a_climb_that_came_early_and_does_not_hold_is_put_back_at_once_and_the_next_on
     show.keeper(Mode::Act);
     show.run(20);
     show.line_kbps = 2500.0;
-    let down = set_in(&mut show, 12);
+    let down = set_in(&mut show, 18);
     show.line_kbps = 8000.0;
     let up = loop {
         let set = set_in(&mut show, 1);
@@ -609,7 +609,7 @@ fn an_early_climb_that_held_gives_no_right_to_a_third_change_later() {
     show.keeper(Mode::Act);
     show.run(20);
     show.line_kbps = 2500.0;
-    show.run(12);
+    show.run(18);
     show.line_kbps = 8000.0;
     let up = set_in(&mut show, 40);
     assert!(matches!(up[..], [(_, 4000)]), "{up:?}");

@@ -228,6 +228,11 @@ impl Exchange {
         self.noted = Some(Vec::new());
     }
 
+    /// Whether such a frame was handed over since.
+    pub(crate) fn has_noted(&self, wanted: impl Fn(&Frame) -> bool) -> bool {
+        self.noted.iter().flatten().any(wanted)
+    }
+
     /// The frames that were handed over since; no more are noted.
     pub(crate) fn take_noted(&mut self) -> Vec<Frame> {
         self.noted.take().unwrap_or_default()

@@ -15,7 +15,7 @@ use moth_core::played_back::PlayedBack;
 use moth_core::reading::Observation;
 use moth_destination::{FailureKind, LinkError, StreamKey};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::time::{Instant, sleep_until, timeout, timeout_at};
+use tokio::time::{Instant, timeout, timeout_at};
 
 use crate::connection::{BoxConnection, Dialer, Server};
 use crate::recorder::Recorder;
@@ -108,17 +108,10 @@ impl Playback {
             dialled.map_err(|_| silent(format!("it did not answer within {} s", DIAL.as_secs())))??;
         let mut session = Viewer::new(server.address.clone(), self.key.clone());
         let first_by = Instant::now() + FIRST;
-        let outcome = match timeout_at(first_by, self.take(&mut connection, &mut session, back, true)).await {
+        let outcome = match timeout_at(first_by, self.take(&mut connection, &mut session, back, |_| true)).await {
             Err(_) => Err(silent(format!("no frame came within {} s; it may not let one play here", FIRST.as_secs()))),
             Ok(Err(error)) => Err(error),
-            Ok(Ok(())) => {
-                let over = sleep_until(Instant::now() + LENGTH);
-                tokio::select! {
-                    biased;
-                    () = over => Ok(()),
-                    outcome = self.take(&mut connection, &mut session, back, false) => outcome,
-                }
-            }
+            Ok(Ok(())) => self.look(&mut connection, &mut session, back).await,
         };
         session.finish();
         // A server that does not take it is told by the connection's end.
@@ -126,13 +119,36 @@ impl Playback {
         outcome
     }
 
-    /// Takes what comes, until the first frame or for as long as it is polled.
+    /// Takes what comes for ten seconds; if that is sound alone, until a picture and as long after it: sound may come at once, and pictures
+    /// from the next keyframe on.
+    async fn look(
+        &self,
+        connection: &mut BoxConnection,
+        session: &mut Viewer,
+        back: &mut Vec<Frame>,
+    ) -> Result<(), LinkError> {
+        let has_picture = |frame: &Frame| frame.is_picture;
+        if let Ok(outcome) = timeout(LENGTH, self.take(connection, session, back, |_| false)).await {
+            return outcome;
+        }
+        if back.iter().any(has_picture) || !self.shared.exchange().has_noted(has_picture) {
+            return Ok(());
+        }
+        match timeout(FIRST, self.take(connection, session, back, has_picture)).await {
+            Ok(Ok(())) => timeout(LENGTH, self.take(connection, session, back, |_| false)).await.unwrap_or(Ok(())),
+            Ok(Err(error)) => Err(error),
+            // What is missing is told by what came.
+            Err(_) => Ok(()),
+        }
+    }
+
+    /// Takes what comes, until a certain frame or for as long as it is polled.
     async fn take(
         &self,
         connection: &mut BoxConnection,
         session: &mut Viewer,
         back: &mut Vec<Frame>,
-        until_first: bool,
+        until: impl Fn(&Frame) -> bool,
     ) -> Result<(), LinkError> {
         let mut input = vec![0; 16 << 10];
         let mut heard = 0_u64;
@@ -149,6 +165,7 @@ impl Playback {
             }
             heard += count as u64;
             session.hear(&input[..count]);
+            let before = back.len();
             while let Some(given) = session.next()? {
                 match given {
                     Given::Ended => {
@@ -160,7 +177,7 @@ impl Playback {
             if back.len() > MOST || heard > MOST_BYTES {
                 return Err(LinkError::new(FailureKind::Broken, "it gives out far more than it takes"));
             }
-            if until_first && !back.is_empty() {
+            if back[before..].iter().any(&until) {
                 return Ok(());
             }
         }

@@ -30,6 +30,8 @@ use crate::window::Gauge;
 
 /// The fastest burst of so long is what the keeper is told: behind each of a few keyframes there was one. Ours.
 const BURSTS: Duration = Duration::from_secs(8);
+/// What the kernel delivers now is its mean over this long: five of its figures. Ours.
+const DELIVERING: Duration = Duration::from_secs(1);
 /// What the kernel measured is read over so long: as long as the keeper reads over what is acknowledged. Ours.
 const DELIVERED: Duration = Duration::from_millis(2500);
 /// The most trials kept; a whole evening has a few dozen. Ours.
@@ -341,6 +343,7 @@ impl Control {
             is_only_seen: broadcast.bitrate_is_only_seen(),
             restarts: broadcast.stream.restarts,
             delivered: fastest(&link.delivery_kbps, DELIVERED),
+            delivering: link.delivery_kbps.mean(now, DELIVERING).map(|kbps| Bitrate::from_bps((kbps * 1e3) as u64)),
             bursts: fastest(&link.delivery_kbps, BURSTS),
         };
         let Some(wanted) = self.keeper.look(&look) else { return };

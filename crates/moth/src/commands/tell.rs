@@ -11,8 +11,8 @@ use crate::failure::Failure;
 use crate::system::out;
 use crate::tell::{Answer, Came, Telling, ask, words};
 
-/// A running moth answers within this long, whatever it was told: an encoder may need twenty seconds to begin anew. Ours.
-const ANSWERS: Duration = Duration::from_secs(45);
+/// A running moth answers within this long, whatever it was told: to play a broadcast back may take fifty seconds. Ours.
+const ANSWERS: Duration = Duration::from_secs(60);
 
 /// Tells a running moth; there is no way to on this platform yet.
 #[cfg(not(unix))]

@@ -13,6 +13,12 @@ use crate::outlets::one_line::one_line;
 
 /// What nothing came of after this long is answered with that. Ours.
 const PATIENCE: Duration = Duration::from_secs(40);
+/// A server may take twelve seconds to begin, and as long again to begin with pictures; each is then looked at for ten. Ours.
+const PLAYING: Duration = Duration::from_secs(55);
+
+fn patience(action: &Action) -> Duration {
+    if *action == Action::PlayBack { PLAYING } else { PATIENCE }
+}
 
 struct Waiting {
     action: Action,
@@ -79,9 +85,12 @@ impl Tellings {
 
     /// Answers those for whom nothing came.
     pub(crate) fn pass_to(&mut self, now: Moment) {
-        for waiting in self.waiting.extract_if(.., |w| now.since(w.since) > PATIENCE) {
-            let says =
-                format!("asked for {}; nothing came of it within {} s", waiting.action.words(), PATIENCE.as_secs());
+        for waiting in self.waiting.extract_if(.., |w| now.since(w.since) > patience(&w.action)) {
+            let says = format!(
+                "asked for {}; nothing came of it within {} s",
+                waiting.action.words(),
+                patience(&waiting.action).as_secs()
+            );
             let _ = waiting.reply.send(Answer::new(Came::NotDone, says));
         }
     }

@@ -21,6 +21,9 @@ const AS_GOOD: f64 = 0.9;
 /// What was handed over so shortly before the end, beside the delay, may still be on its way. Ours.
 const ON_ITS_WAY: Duration = Duration::from_millis(700);
 
+/// A server gives a keyframe out within so long after it came in here, or it gives out none. Ours.
+const GIVEN_OUT: Duration = Duration::from_secs(5);
+
 /// What the comparison comes to.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub(crate) struct Compared {
@@ -39,12 +42,8 @@ pub(crate) fn compare(handed: &[Frame], back: &[Frame], end: Moment) -> Compared
     let found =
         difference(handed, back).and_then(|difference| matched(handed, back, difference).map(|m| (difference, m)));
     let Some((difference, matches)) = found else {
-        // Nothing of a kind that was handed over all the time can be said without knowing which frame is which.
-        let withheld = |is_picture: bool, came: u64| {
-            let handed =
-                handed.iter().filter(|f| f.is_picture == is_picture && f.came >= first_back.came).count() as u64;
-            Returned { came, of: (came == 0).then_some(handed) }
-        };
+        let withheld =
+            |is_picture: bool, came: u64| Returned { came, of: withheld(handed, first_back, end, is_picture, came) };
         return Compared { pictures: withheld(true, came[0]), sound: withheld(false, came[1]), ..Compared::default() };
     };
     // Pictures, if there are any: sound is sent in lumps by some broadcasters.
@@ -64,9 +63,7 @@ pub(crate) fn compare(handed: &[Frame], back: &[Frame], end: Moment) -> Compared
     let returned = |is_picture: bool, came: u64| {
         let ours = || matches.iter().filter(move |m| m.is_picture == is_picture);
         let Some(first) = ours().map(|m| m.handed).min() else {
-            let handed =
-                handed.iter().filter(|f| f.is_picture == is_picture && f.came >= first_back.came).count() as u64;
-            return Returned { came, of: (came == 0).then_some(handed) };
+            return Returned { came, of: withheld(handed, first_back, end, is_picture, came) };
         };
         let within = |at: Moment| at >= first && at <= by;
         let of = handed.iter().filter(|f| f.is_picture == is_picture && within(f.came)).count() as u64;
@@ -74,6 +71,16 @@ pub(crate) fn compare(handed: &[Frame], back: &[Frame], end: Moment) -> Compared
     };
     let [pictures, sound] = [returned(true, came[0]), returned(false, came[1])];
     Compared { pictures, sound, delay_ms, longest_delay_ms, begins_behind_ms }
+}
+
+/// Of so many frames of a kind none came back, though it was time; `None` if some came, or it may have been too early. Servers begin to
+/// give out pictures with a keyframe.
+fn withheld(handed: &[Frame], first_back: &Frame, end: Moment, is_picture: bool, came: u64) -> Option<u64> {
+    let ours = || handed.iter().filter(|f| f.is_picture == is_picture && f.came >= first_back.came);
+    let from = ours().find(|f| f.is_keyframe || !is_picture).map(|f| f.came);
+    let Some(from) = from else { return (came == 0 && ours().next().is_none()).then_some(0) };
+    let is_time = end.since(from) >= GIVEN_OUT;
+    (came == 0 && is_time).then(|| ours().filter(|f| f.came >= from).count() as u64)
 }
 
 /// How far the server's timestamps are behind ours, modulo 2³² ms; `None` if that is not clear.
@@ -144,6 +151,7 @@ mod tests {
         let frame = |n: u64, is_picture: bool| Frame {
             came: Moment::from_ms(n * 20),
             is_picture,
+            is_keyframe: is_picture && n.is_multiple_of(100),
             time_ms: u32::try_from(n * 20 + 5000).unwrap(),
             print: print(is_picture, n),
         };
@@ -243,5 +251,16 @@ mod tests {
         assert_eq!((found.pictures.came, found.delay_ms), (0, Some(100.0)));
         assert!(found.pictures.is_withheld() && found.sound.came > 400, "{found:?}");
         assert_eq!(compare(&handed, &[], END), Compared::default());
+        // Without a keyframe since, a server has had nothing to begin with: that says nothing of it.
+        let mut rare = handed;
+        rare.iter_mut().for_each(|frame| frame.is_keyframe = false);
+        let early = compare(&rare, &back, END);
+        assert_eq!((early.pictures.came, early.pictures.of), (0, None));
+        assert!(!early.pictures.is_withheld() && early.delay_ms.is_some());
+        // Nor has it where the only one came a moment ago.
+        rare.iter_mut()
+            .filter(|frame| frame.is_picture && frame.came == Moment::from_ms(8000))
+            .for_each(|f| f.is_keyframe = true);
+        assert_eq!(compare(&rare, &back, END).pictures.of, None);
     }
 }

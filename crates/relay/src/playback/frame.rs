@@ -4,7 +4,7 @@ use std::hash::{DefaultHasher, Hasher};
 
 use moth_core::Moment;
 
-use crate::packet::Packet;
+use crate::packet::{Packet, Role};
 
 /// A frame that was handed to a server, or came back from it: it is known again by what is in it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -13,6 +13,8 @@ pub(crate) struct Frame {
     pub came: Moment,
     /// A picture; else sound.
     pub is_picture: bool,
+    /// A picture that needs no other: servers begin with one.
+    pub is_keyframe: bool,
     /// Its timestamp, in milliseconds modulo 2³².
     pub time_ms: u32,
     /// Two frames with the same content have the same print; two others hardly ever.
@@ -28,6 +30,7 @@ impl Frame {
         let mut hasher = DefaultHasher::new();
         hasher.write(&packet.payload);
         let is_picture = packet.role.is_video_frame();
-        Some(Self { came, is_picture, time_ms: packet.time_ms, print: hasher.finish() })
+        let is_keyframe = packet.role == Role::Keyframe;
+        Some(Self { came, is_picture, is_keyframe, time_ms: packet.time_ms, print: hasher.finish() })
     }
 }
