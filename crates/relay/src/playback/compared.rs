@@ -36,48 +36,74 @@ pub(crate) struct Compared {
 
 /// Compares what came back, in the order it came, until `end`, with what was handed over meanwhile, in that order.
 pub(crate) fn compare(handed: &[Frame], back: &[Frame], end: Moment) -> Compared {
-    let count = |is_picture: bool| back.iter().filter(|f| f.is_picture == is_picture).count() as u64;
-    let came = [count(true), count(false)];
     let Some(first_back) = back.first() else { return Compared::default() };
-    let found =
-        difference(handed, back).and_then(|difference| matched(handed, back, difference).map(|m| (difference, m)));
-    let Some((difference, matches)) = found else {
-        let withheld =
-            |is_picture: bool, came: u64| Returned { came, of: withheld(handed, first_back, end, is_picture, came) };
-        return Compared { pictures: withheld(true, came[0]), sound: withheld(false, came[1]), ..Compared::default() };
-    };
+    // Servers may give pictures and sound clocks of their own.
+    let [pictures, sound] = [true, false].map(|is_picture| Medium::of(handed, back, is_picture));
     // Pictures, if there are any: sound is sent in lumps by some broadcasters.
-    let has_pictures = matches.iter().any(|m| m.is_picture);
-    let delays = |from: Moment| {
-        let of_kind = matches.iter().filter(|m| m.is_picture == has_pictures && m.back >= from);
-        of_kind.map(|m| m.back.since(m.handed).as_secs_f64() * 1000.0).collect::<Vec<f64>>()
-    };
+    let timed = if pictures.matches.is_empty() { &sound } else { &pictures };
     // What a server kept for who comes is older than what it gives out live: the later half is live.
-    let mut late = delays(Moment::after(first_back.came.since(Moment::START) + end.since(first_back.came) / 2));
+    let live_from = Moment::after(first_back.came.since(Moment::START) + end.since(first_back.came) / 2);
+    let live = timed.matches.iter().filter(|m| m.back >= live_from);
+    let mut late: Vec<f64> = live.map(|m| m.back.since(m.handed).as_secs_f64() * 1000.0).collect();
     late.sort_by(f64::total_cmp);
     let delay_ms = late.get(late.len() / 2).copied();
-    let longest_delay_ms = late.last().copied();
-    let begins_behind_ms =
-        delay_ms.zip(begin(handed, first_back, difference)).map(|(delay, first)| (first - delay).max(0.0));
     let by = end.before(Duration::from_secs_f64(delay_ms.unwrap_or(0.0) / 1000.0) + ON_ITS_WAY);
-    let returned = |is_picture: bool, came: u64| {
-        let ours = || matches.iter().filter(move |m| m.is_picture == is_picture);
-        let Some(first) = ours().map(|m| m.handed).min() else {
-            return Returned { came, of: withheld(handed, first_back, end, is_picture, came) };
+    let returned = |medium: &Medium| {
+        let came = medium.back.len() as u64;
+        let Some(first) = medium.matches.iter().map(|m| m.handed).min() else {
+            return Returned { came, of: withheld(&medium.handed, first_back, end, came) };
         };
         let within = |at: Moment| at >= first && at <= by;
-        let of = handed.iter().filter(|f| f.is_picture == is_picture && within(f.came)).count() as u64;
-        Returned { came: ours().filter(|m| within(m.handed)).count() as u64, of: Some(of) }
+        let of = medium.handed.iter().filter(|f| within(f.came)).count() as u64;
+        Returned { came: medium.matches.iter().filter(|m| within(m.handed)).count() as u64, of: Some(of) }
     };
-    let [pictures, sound] = [returned(true, came[0]), returned(false, came[1])];
-    Compared { pictures, sound, delay_ms, longest_delay_ms, begins_behind_ms }
+    Compared {
+        pictures: returned(&pictures),
+        sound: returned(&sound),
+        delay_ms,
+        longest_delay_ms: late.last().copied(),
+        begins_behind_ms: delay_ms.zip(timed.age_of_first()).map(|(delay, first)| (first - delay).max(0.0)),
+    }
+}
+
+/// The frames of a medium, and which of them came back.
+struct Medium {
+    handed: Vec<Frame>,
+    back: Vec<Frame>,
+    /// How far the server's timestamps are behind ours, modulo 2³² ms; `None` if that is not clear.
+    difference: Option<u32>,
+    matches: Vec<Match>,
+}
+
+/// A frame that came back.
+struct Match {
+    handed: Moment,
+    back: Moment,
+}
+
+impl Medium {
+    fn of(handed: &[Frame], back: &[Frame], is_picture: bool) -> Self {
+        let only = |frames: &[Frame]| frames.iter().filter(|f| f.is_picture == is_picture).copied().collect::<Vec<_>>();
+        let (handed, back) = (only(handed), only(back));
+        let difference = difference(&handed, &back);
+        let matches = difference.map_or_else(Vec::new, |difference| matched(&handed, &back, difference));
+        Self { handed, back, difference, matches }
+    }
+
+    /// How old the first frame that came back was by then, in milliseconds: it may have come in before anybody took note.
+    fn age_of_first(&self) -> Option<f64> {
+        let (noted, first) = (self.handed.first()?, self.back.first()?);
+        let earlier_ms = noted.time_ms.wrapping_sub(first.time_ms.wrapping_add(self.difference?)).cast_signed();
+        let ms = |at: Moment| at.since(Moment::START).as_secs_f64() * 1000.0;
+        Some(ms(first.came) - ms(noted.came) + f64::from(earlier_ms))
+    }
 }
 
 /// Of so many frames of a kind none came back, though it was time; `None` if some came, or it may have been too early. Servers begin to
 /// give out pictures with a keyframe.
-fn withheld(handed: &[Frame], first_back: &Frame, end: Moment, is_picture: bool, came: u64) -> Option<u64> {
-    let ours = || handed.iter().filter(|f| f.is_picture == is_picture && f.came >= first_back.came);
-    let from = ours().find(|f| f.is_keyframe || !is_picture).map(|f| f.came);
+fn withheld(handed: &[Frame], first_back: &Frame, end: Moment, came: u64) -> Option<u64> {
+    let ours = || handed.iter().filter(|f| f.came >= first_back.came);
+    let from = ours().find(|f| f.is_keyframe || !f.is_picture).map(|f| f.came);
     let Some(from) = from else { return (came == 0 && ours().next().is_none()).then_some(0) };
     let is_time = end.since(from) >= GIVEN_OUT;
     (came == 0 && is_time).then(|| ours().filter(|f| f.came >= from).count() as u64)
@@ -85,16 +111,14 @@ fn withheld(handed: &[Frame], first_back: &Frame, end: Moment, is_picture: bool,
 
 /// How far the server's timestamps are behind ours, modulo 2³² ms; `None` if that is not clear.
 fn difference(handed: &[Frame], back: &[Frame]) -> Option<u32> {
-    let mut alike: HashMap<(bool, u64), Vec<&Frame>> = HashMap::new();
+    let mut alike: HashMap<u64, Vec<&Frame>> = HashMap::new();
     for frame in handed {
-        alike.entry((frame.is_picture, frame.print)).or_default().push(frame);
+        alike.entry(frame.print).or_default().push(frame);
     }
     let mut votes: HashMap<u32, usize> = HashMap::new();
     let mut voters = 0;
     for frame in back {
-        let Some(candidates) = alike.get(&(frame.is_picture, frame.print)).filter(|c| c.len() <= MOST_ALIKE) else {
-            continue;
-        };
+        let Some(candidates) = alike.get(&frame.print).filter(|c| c.len() <= MOST_ALIKE) else { continue };
         voters += 1;
         for candidate in candidates.iter().filter(|candidate| candidate.came <= frame.came) {
             *votes.entry(candidate.time_ms.wrapping_sub(frame.time_ms)).or_default() += 1;
@@ -110,36 +134,15 @@ fn difference(handed: &[Frame], back: &[Frame]) -> Option<u32> {
     good.next().is_none().then_some(only)
 }
 
-/// A frame that came back.
-struct Match {
-    is_picture: bool,
-    handed: Moment,
-    back: Moment,
-}
-
-/// The frames that came back, each with when it was handed over; `None` if there is none.
-fn matched(handed: &[Frame], back: &[Frame], difference: u32) -> Option<Vec<Match>> {
-    let key = |frame: &Frame, time_ms: u32| (frame.is_picture, frame.print, time_ms);
-    let mut ours: HashMap<(bool, u64, u32), Moment> = handed.iter().map(|f| (key(f, f.time_ms), f.came)).collect();
-    let found: Vec<Match> = back
-        .iter()
-        .filter_map(|frame| {
-            // Each is found once, however often it comes back.
-            let handed = ours.remove(&key(frame, frame.time_ms.wrapping_add(difference)))?;
-            Some(Match { is_picture: frame.is_picture, handed, back: frame.came })
-        })
-        .collect();
-    (!found.is_empty()).then_some(found)
-}
-
-/// How old the first frame that came back was by then, in milliseconds: it may have come in before anybody took note.
-fn begin(handed: &[Frame], first: &Frame, difference: u32) -> Option<f64> {
-    let noted = handed.first()?;
-    let earlier_ms = noted.time_ms.wrapping_sub(first.time_ms.wrapping_add(difference)).cast_signed();
-    Some(
-        first.came.since(Moment::START).as_secs_f64() * 1000.0 - noted.came.since(Moment::START).as_secs_f64() * 1000.0
-            + f64::from(earlier_ms),
-    )
+/// The frames that came back, each with when it was handed over.
+fn matched(handed: &[Frame], back: &[Frame], difference: u32) -> Vec<Match> {
+    let mut ours: HashMap<(u64, u32), Moment> = handed.iter().map(|f| ((f.print, f.time_ms), f.came)).collect();
+    let found = back.iter().filter_map(|frame| {
+        // Each is found once, however often it comes back.
+        let handed = ours.remove(&(frame.print, frame.time_ms.wrapping_add(difference)))?;
+        Some(Match { handed, back: frame.came })
+    });
+    found.collect()
 }
 
 #[cfg(test)]
@@ -186,6 +189,17 @@ mod tests {
             assert_eq!(found.pictures, Returned { came: 444, of: Some(444) });
             assert_eq!(found.sound, Returned { came: 444, of: Some(444) });
         }
+    }
+
+    #[test]
+    fn pictures_and_sound_may_have_clocks_of_their_own() {
+        let handed = handed(0, unlike);
+        let mut back = back(&handed, 430, 0);
+        back.iter_mut().filter(|frame| frame.is_picture).for_each(|frame| frame.time_ms -= 1234);
+        let found = compare(&handed, &back, END);
+        assert_eq!((found.delay_ms, found.begins_behind_ms), (Some(430.0), Some(0.0)));
+        assert_eq!([found.pictures.of, found.sound.of], [Some(444); 2]);
+        assert_eq!([found.pictures.came, found.sound.came], [444; 2]);
     }
 
     #[test]
