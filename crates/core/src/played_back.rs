@@ -119,6 +119,12 @@ impl PlayedBack {
                     after(why)
                 )
             }
+            // The frames are those that it took, and it has ceased to give them out.
+            None if pictures.of.or(sound.of).is_some() => format!(
+                "{server} plays {came} in {seconds:.0} s, and none of late: how much later is not known. Measured at the server, not at a \
+                 viewer.{}",
+                after(why)
+            ),
             None => format!(
                 "{server} plays {came} in {seconds:.0} s; they are not, or not surely, the frames that it took, so that the delay is not \
                  known.{}",
@@ -163,8 +169,12 @@ mod tests {
         let refused = PlayedBack { server: "Aldmoor".into(), why: Some("refused".into()), ..PlayedBack::default() };
         assert!(!refused.plays() && !refused.lacks_pictures());
         assert!(refused.sentence().ends_with("nothing came of it: refused. Viewers may get it all the same."));
-        let other = PlayedBack { delay_ms: None, pictures: Returned { came: 598, of: None }, ..whole() };
-        assert!(other.sentence().contains("the delay is not known"), "{}", other.sentence());
+        let anew = |came| Returned { came, of: None };
+        let other = PlayedBack { delay_ms: None, pictures: anew(598), sound: anew(467), ..whole() };
+        assert!(other.sentence().contains("not surely, the frames that it took"), "{}", other.sentence());
+        let stalled = PlayedBack { delay_ms: None, pictures: Returned { came: 240, of: Some(598) }, ..whole() };
+        assert!(stalled.sentence().starts_with("Aldmoor plays 240 of 598 pictures"), "{}", stalled.sentence());
+        assert!(stalled.sentence().contains("and none of late"), "{}", stalled.sentence());
     }
 
     #[test]

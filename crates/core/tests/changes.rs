@@ -36,6 +36,10 @@ struct Show {
     /// Acknowledgements stop meanwhile and then jump, as where losses are recovered.
     recovers_ms: Range<u64>,
     acknowledged_bytes: f64,
+    /// A token bucket: the kernel tells of gigabits where nothing waits.
+    is_bucket: bool,
+    /// The line's buffer takes in so much more at first, in bytes: it is acknowledged later than it was taken for gone.
+    buffers_bytes: f64,
 }
 
 impl Show {
@@ -57,6 +61,8 @@ impl Show {
             lies: false,
             recovers_ms: 0..0,
             acknowledged_bytes: 0.0,
+            is_bucket: false,
+            buffers_bytes: 0.0,
         };
         let facts = StreamFacts {
             width: Some(1280),
@@ -105,7 +111,8 @@ impl Show {
             }
             if self.ms.is_multiple_of(200) {
                 // As a kernel measures it where a keyframe or a queue fills the line.
-                let delivery_rate = Some(Bitrate::from_kbps(self.line_kbps as u64));
+                let kbps = if self.is_bucket && self.waits < 100.0 { 4e6 } else { self.line_kbps };
+                let delivery_rate = Some(Bitrate::from_kbps(kbps as u64));
                 let rtt_ms = Some(30.0);
                 self.tell(Observation::Connection(ConnectionFigures { delivery_rate, rtt_ms, ..Default::default() }));
             }
@@ -114,7 +121,7 @@ impl Show {
                 let queue =
                     QueueLevel { ms, bytes: (self.waits * 125.0) as u64, limit_ms: 2000.0, ..QueueLevel::default() };
                 let accounts = Accounts { video: self.video, audio: Account::default() };
-                let (sent_bytes, freezes) = (self.acknowledged_bytes as u64, Freezes::default());
+                let (sent_bytes, freezes) = ((self.acknowledged_bytes + self.buffers_bytes) as u64, Freezes::default());
                 self.tell(Observation::Relay { accounts, queue, sent_bytes, freezes, frozen_ms: None });
             }
             if self.ms.is_multiple_of(500) {
@@ -576,6 +583,55 @@ fn after_a_dip_of_15_s_it_climbs_as_soon_as_bursts_have_shown_that_it_is_over() 
     let [(up_s, 4000)] = up[..] else { panic!("{up:?}") };
     let over_s = 35;
     assert!((3..=10).contains(&(up_s - over_s)) && up_s - down_s < 60, "down at {down_s} s, up at {up_s} s");
+}
+
+#[test]
+fn over_a_token_bucket_bursts_say_nothing_and_it_waits_for_the_minute() {
+    for is_bucket in [false, true] {
+        let mut show = Show::new();
+        show.is_bucket = is_bucket;
+        show.keeper(Mode::Act);
+        show.run(20);
+        show.line_kbps = 2500.0;
+        let set = set_in(&mut show, 50);
+        let [(down_s, _)] = set[..] else { panic!("bucket {is_bucket}: {set:?}") };
+        show.line_kbps = 8000.0;
+        let up = set_in(&mut show, 60);
+        let [(up_s, 4000), ..] = up[..] else { panic!("bucket {is_bucket}: {up:?}") };
+        assert_eq!(up_s - down_s >= 60, is_bucket, "down at {down_s} s, up at {up_s} s");
+    }
+}
+
+#[test]
+fn what_a_buffer_took_in_as_the_line_became_smaller_is_not_taken_for_what_it_carries() {
+    let mut show = Show::new();
+    show.keeper(Mode::Act);
+    show.run(20);
+    show.line_kbps = 2500.0;
+    let mut set = Vec::new();
+    while set.is_empty() && show.ms < 40_000 {
+        // A tenth more than that, for as long as nothing was changed.
+        show.buffers_bytes += 250.0 * 125.0;
+        set = set_in(&mut show, 1);
+    }
+    let [(_, kbps)] = set[..] else { panic!("{set:?}") };
+    assert!(kbps <= 2050, "2 500 less the margin and the sound: {kbps}");
+}
+
+#[test]
+fn a_line_that_was_wide_in_between_has_fallen_anew_and_is_not_taken_for_a_falling_one() {
+    let mut show = Show::new();
+    show.keeper(Mode::Act);
+    show.run(20);
+    show.line_kbps = 3400.0;
+    let first = set_in(&mut show, 18);
+    show.line_kbps = 8000.0;
+    let up = set_in(&mut show, 12);
+    assert!(matches!((&first[..], &up[..]), ([_], [(_, 4000)])), "{first:?} {up:?}");
+    show.line_kbps = 2500.0;
+    let again = set_in(&mut show, 8);
+    let [(again_s, kbps)] = again[..] else { panic!("{again:?}") };
+    assert!(again_s - first[0].0 < 40 && kbps >= 1900, "{first:?} {again:?}");
 }
 
 #[test]

@@ -36,10 +36,13 @@ impl Default for Limits {
     }
 }
 
-/// For so long after the bitrate was lowered, what waits is not dropped: two seconds of queue have grown to three by the time a step down is
-/// seen at its end, and the margin of one (an eighth of the line, less where too much was read off it) takes up to 45 s to drain them. Ours,
-/// measured with a real encoder over a token bucket (`docs/keeper.md`).
-const PATIENT: Duration = Duration::from_secs(60);
+/// For so long after the bitrate was lowered, what waits is not dropped: a step down is heeded within a second or two, and its end comes out
+/// of a queue of two seconds some seconds later. Ours.
+const PATIENT: Duration = Duration::from_secs(10);
+/// And for so long if the queue is shorter then than it was meanwhile, as it drains: two seconds of queue have grown to three, and the margin
+/// of a step down takes up to 45 s to drain them. Ours, measured with a real encoder over a token bucket (`docs/keeper.md`). One that grows
+/// all the same shows that the step was too small.
+const DRAINS: Duration = Duration::from_secs(60);
 /// What has waited longer than this is not worth handing to a connection that is being left, in milliseconds. Ours.
 const FRESH_MS: u128 = 500;
 
@@ -59,6 +62,22 @@ const MOST_HEADERS: usize = 64;
 struct Waiting {
     came: Moment,
     packet: Packet,
+}
+
+/// After the bitrate was lowered.
+#[derive(Debug, Clone, Copy)]
+struct Patience {
+    since: Moment,
+    /// The longest that a frame had waited in the first [`PATIENT`], in milliseconds.
+    longest_ms: u64,
+}
+
+impl Patience {
+    /// Whether it lasts, where the oldest frame has waited so long.
+    fn lasts(self, now: Moment, waits_ms: u64) -> bool {
+        let long = now.since(self.since);
+        long < PATIENT || long < DRAINS && waits_ms < self.longest_ms
+    }
 }
 
 /// The queue and the accounts.
@@ -84,7 +103,7 @@ pub struct Exchange {
     before_keyframe: u64,
     has_video: bool,
     gaps: Gaps,
-    patient_until: Option<Moment>,
+    patience: Option<Patience>,
     last_sent: Option<Sent>,
     /// What was handed over since somebody wants to know it again.
     noted: Option<Vec<Frame>>,
@@ -120,16 +139,16 @@ impl Exchange {
             before_keyframe: 0,
             has_video: false,
             gaps: Gaps::default(),
-            patient_until: None,
+            patience: None,
             last_sent: None,
             noted: None,
         }
     }
 
-    /// The bitrate was just lowered: what waits was made before that and gets through in a while. Until then dependent frames
-    /// may wait twice as long as the limit, as keyframes and sound always may.
+    /// The bitrate was just lowered: what waits was made before that and gets through in a while. For ten seconds, and for a minute if it
+    /// then grows shorter, dependent frames may wait twice as long as the limit, as keyframes and sound always may.
     pub fn be_patient(&mut self, now: Moment) {
-        self.patient_until = Some(Moment::after(now.since(Moment::START) + PATIENT));
+        self.patience = Some(Patience { since: now, longest_ms: 0 });
     }
 
     /// Drops every frame that waits; what follows begins at a keyframe. Headers stay.
@@ -295,7 +314,7 @@ impl Exchange {
         self.has_video = false;
         self.gaps.end();
         self.last_sent = None;
-        self.patient_until = None;
+        self.patience = None;
     }
 
     /// How long the oldest waiting frame of some roles has waited.
@@ -321,8 +340,8 @@ impl Exchange {
     /// Whether a dependent frame waits for too long. How long a keyframe or sound has waited does not count here:
     /// that could not be mended by dropping others.
     fn waits_too_long(&self, now: Moment) -> bool {
-        let patience = if self.patient_until.is_some_and(|until| now < until) { 2 } else { 1 };
-        let most_ms = patience * self.limits.queue_ms;
+        let is_patient = self.patience.is_some_and(|patience| patience.lasts(now, self.age_of(now, Role::depends)));
+        let most_ms = if is_patient { 2 } else { 1 } * self.limits.queue_ms;
         self.any_waits_longer(now, most_ms) && self.age_of(now, Role::depends) > most_ms
     }
 
@@ -359,6 +378,10 @@ impl Exchange {
 
     /// Brings the queue within its limits again, now that one more came.
     fn trim(&mut self, newest: Role, now: Moment) {
+        if self.patience.is_some_and(|patience| now.since(patience.since) < PATIENT) {
+            let waits_ms = self.age_of(now, Role::depends);
+            self.patience.iter_mut().for_each(|patience| patience.longest_ms = patience.longest_ms.max(waits_ms));
+        }
         while self.waits_too_long(now) && self.drop_what_waits_longest() {}
         while self.has_too_much() {
             if let Some(index) = self.position(|role| role == Role::Disposable) {

@@ -35,6 +35,12 @@ const MOST_AFTERWARDS: usize = 64 << 10;
 const MESSAGES_PER_S: u32 = 500;
 const MESSAGES_AT_ONCE: u32 = 20_000;
 
+/// Connects to a server, if it answers soon.
+pub(crate) async fn connect(dialer: &dyn Dialer, server: &Server) -> Result<BoxConnection, LinkError> {
+    let silent = |_| LinkError::new(FailureKind::Silent, format!("no answer within {} s", DIAL.as_secs()));
+    timeout(DIAL, dialer.dial(server)).await.map_err(silent)?
+}
+
 /// A connection to a server that takes the broadcast.
 pub(crate) struct Link {
     connection: BoxConnection,
@@ -52,8 +58,7 @@ pub(crate) struct Link {
 impl Link {
     /// Connects.
     pub(crate) async fn dial(dialer: &dyn Dialer, server: &Server, key: StreamKey) -> Result<Self, LinkError> {
-        let silent = |_| LinkError::new(FailureKind::Silent, format!("no answer within {} s", DIAL.as_secs()));
-        let connection = timeout(DIAL, dialer.dial(server)).await.map_err(silent)??;
+        let connection = connect(dialer, server).await?;
         Ok(Self::over(connection, server.address.clone(), key))
     }
 

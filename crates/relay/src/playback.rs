@@ -18,14 +18,13 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::{Instant, timeout, timeout_at};
 
 use crate::connection::{BoxConnection, Dialer, Server};
+use crate::link::connect;
 use crate::recorder::Recorder;
 use crate::rtmp::viewer::{Given, Viewer};
 use crate::shared::Shared;
 use frame::Frame;
 
-/// A server gets this long to take a TCP connection. Ours.
-const DIAL: Duration = Duration::from_secs(5);
-/// And this long until a first frame: most begin at a keyframe, and those may be ten seconds apart. Ours.
+/// A server gets this long until a first frame: most begin at a keyframe, and those may be ten seconds apart. Ours.
 const FIRST: Duration = Duration::from_secs(12);
 /// From then on it is played for so long. Ours: some groups of pictures.
 const LENGTH: Duration = Duration::from_secs(10);
@@ -73,7 +72,6 @@ impl Playback {
     async fn play(&self, server: &Server) -> Option<PlayedBack> {
         self.shared.exchange().begin_noting();
         let mut carried_by = self.shared.carried_by.subscribe();
-        carried_by.mark_unchanged();
         let mut back = Vec::new();
         let outcome = tokio::select! {
             biased;
@@ -86,26 +84,18 @@ impl Playback {
             self.not_done("the connection to the server was lost or left meanwhile, or the broadcast ended");
             return None;
         };
-        let found = compared::compare(&handed, &back, end);
-        let seconds = back.first().map_or(0.0, |first| end.since(first.came).as_secs_f64());
         Some(PlayedBack {
             server: server.name.clone(),
-            seconds,
-            pictures: found.pictures,
-            sound: found.sound,
-            delay_ms: found.delay_ms,
-            longest_delay_ms: found.longest_delay_ms,
-            begins_behind_ms: found.begins_behind_ms,
+            seconds: back.first().map_or(0.0, |first| end.since(first.came).as_secs_f64()),
             why: outcome.err().map(|error| error.why),
+            ..compared::compare(&handed, &back, end)
         })
     }
 
     /// Notes what comes back.
     async fn watch(&self, server: &Server, back: &mut Vec<Frame>) -> Result<(), LinkError> {
         let silent = |why: String| LinkError::new(FailureKind::Silent, why);
-        let dialled = timeout(DIAL, self.dialer.dial(server)).await;
-        let mut connection =
-            dialled.map_err(|_| silent(format!("it did not answer within {} s", DIAL.as_secs())))??;
+        let mut connection = connect(self.dialer.as_ref(), server).await?;
         let mut session = Viewer::new(server.address.clone(), self.key.clone());
         let first_by = Instant::now() + FIRST;
         let outcome = match timeout_at(first_by, self.take(&mut connection, &mut session, back, |_| true)).await {

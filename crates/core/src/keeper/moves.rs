@@ -17,7 +17,8 @@ const MARGIN_FALLING: f64 = 0.55;
 const FALLING: Duration = Duration::from_secs(40);
 /// A line falls if it carries less than this share of what it carried at the step down before. Ours.
 const FALLS: f64 = 0.9;
-/// What arrives is multiplied by this where a new bitrate restarts the broadcaster: each change costs viewers a second or two. Ours, as weighed in `docs/keeper.md`.
+/// What arrives is multiplied by this where a new bitrate restarts the broadcaster: each change costs viewers a second or two. Ours, as
+/// weighed in `docs/keeper.md`.
 const MARGIN_RESTART: f64 = 0.82;
 /// Below this share of its limit, a queue is not worth a change. Ours.
 const WORTH: f64 = 0.25;

@@ -410,27 +410,48 @@ fn sent(exchange: &mut Exchange, now: Moment) -> Vec<Role> {
     std::iter::from_fn(|| exchange.next(now)).map(|packet| packet.role).collect()
 }
 
+/// What waits, once the bitrate was lowered at the start and a frame waited so long in the ten seconds after it, for a queue limit of
+/// 8 s and frames that came at these moments.
+fn patient(longest_ms: u64, came_ms: [u64; 2], now_ms: u64) -> usize {
+    let mut exchange = exchange(8000, 1 << 20);
+    exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
+    exchange.next(Moment::START);
+    exchange.be_patient(Moment::START);
+    exchange.patience = Some(Patience { longest_ms, ..exchange.patience.unwrap() });
+    for ms in came_ms {
+        exchange.offer(video(Role::Disposable, 0, 50), Moment::from_ms(ms));
+    }
+    exchange.offer(audio(0), Moment::from_ms(now_ms));
+    exchange.queue.iter().filter(|item| item.packet.role.depends()).count()
+}
+
 #[test]
-fn after_a_lower_bitrate_what_waits_may_wait_twice_as_long_but_not_for_ever() {
-    let waits_at = |exchange: &mut Exchange, ms: u64| {
+fn after_a_lower_bitrate_what_waits_may_wait_twice_as_long_for_ten_seconds() {
+    assert_eq!(patient(0, [20, 6000], 9999), 2, "one of them has waited longer than the limit");
+    assert_eq!(patient(0, [20, 6000], 10_000), 1, "and no longer");
+    // Nothing waits twice as long.
+    assert_eq!(patient(20_000, [20, 6000], 16_021), 1);
+}
+
+#[test]
+fn it_may_for_a_minute_while_it_waits_for_less_than_it_did() {
+    assert_eq!(patient(12_000, [20_000, 28_000], 31_999), 2, "12 s before, less than that now");
+    assert_eq!(patient(12_000, [20_000, 28_000], 32_000), 1, "it grows again: the step was too small");
+    assert_eq!(patient(12_000, [50_000, 55_000], 59_999), 2);
+    assert_eq!(patient(12_000, [50_000, 55_000], 60_000), 1, "and no longer");
+}
+
+#[test]
+fn how_long_it_waited_is_seen_in_the_first_ten_seconds_alone() {
+    let mut exchange = exchange(8000, 1 << 20);
+    exchange.be_patient(Moment::START);
+    exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
+    exchange.next(Moment::START);
+    exchange.offer(video(Role::Inter, 0, 50), Moment::from_ms(1000));
+    for ms in [4000, 9000, 14_000] {
         exchange.offer(audio(0), Moment::from_ms(ms));
-        exchange.queue.iter().filter(|item| item.packet.role.depends()).count()
-    };
-    let offered = |is_patient: bool| {
-        let mut exchange = exchange(40_000, 1 << 20);
-        exchange.offer(video(Role::Keyframe, 0, 50), Moment::START);
-        exchange.next(Moment::START);
-        exchange.offer(video(Role::Disposable, 20, 50), Moment::from_ms(20));
-        exchange.offer(video(Role::Disposable, 40, 50), Moment::from_ms(25_000));
-        if is_patient {
-            exchange.be_patient(Moment::START);
-        }
-        exchange
-    };
-    assert_eq!(waits_at(&mut offered(false), 59_999), 1, "the older of two is over the limit");
-    assert_eq!(waits_at(&mut offered(true), 59_999), 2);
-    assert_eq!(waits_at(&mut offered(true), 60_000), 1, "for a minute, and no longer");
-    assert_eq!(waits_at(&mut offered(true), 105_001), 0);
+    }
+    assert_eq!(exchange.patience.unwrap().longest_ms, 8000);
 }
 
 #[test]

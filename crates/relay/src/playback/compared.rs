@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use std::time::Duration;
 
 use moth_core::Moment;
-use moth_core::played_back::Returned;
+use moth_core::played_back::{PlayedBack, Returned};
 
 use super::frame::Frame;
 
@@ -20,54 +20,52 @@ const FEWEST: usize = 10;
 const AS_GOOD: f64 = 0.9;
 /// What was handed over so shortly before the end, beside the delay, may still be on its way. Ours.
 const ON_ITS_WAY: Duration = Duration::from_millis(700);
-
 /// A server gives a keyframe out within so long after it came in here, or it gives out none. Ours.
 const GIVEN_OUT: Duration = Duration::from_secs(5);
 
-/// What the comparison comes to.
-#[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub(crate) struct Compared {
-    pub pictures: Returned,
-    pub sound: Returned,
-    pub delay_ms: Option<f64>,
-    pub longest_delay_ms: Option<f64>,
-    pub begins_behind_ms: Option<f64>,
-}
-
-/// Compares what came back, in the order it came, until `end`, with what was handed over meanwhile, in that order.
-pub(crate) fn compare(handed: &[Frame], back: &[Frame], end: Moment) -> Compared {
-    let Some(first_back) = back.first() else { return Compared::default() };
+/// Compares what came back, in the order it came, until `end`, with what was handed over meanwhile, in that order. Gives what follows of
+/// it: the counts and the delays.
+pub(crate) fn compare(handed: &[Frame], back: &[Frame], end: Moment) -> PlayedBack {
+    let Some(first_back) = back.first() else { return PlayedBack::default() };
     // Servers may give pictures and sound clocks of their own.
-    let [pictures, sound] = [true, false].map(|is_picture| Medium::of(handed, back, is_picture));
+    let [pictures, sound] = [true, false].map(|is_picture| Kind::of(handed, back, is_picture));
     // Pictures, if there are any: sound is sent in lumps by some broadcasters.
     let timed = if pictures.matches.is_empty() { &sound } else { &pictures };
     // What a server kept for who comes is older than what it gives out live: the later half is live.
     let live_from = Moment::after(first_back.came.since(Moment::START) + end.since(first_back.came) / 2);
-    let live = timed.matches.iter().filter(|m| m.back >= live_from);
-    let mut late: Vec<f64> = live.map(|m| m.back.since(m.handed).as_secs_f64() * 1000.0).collect();
-    late.sort_by(f64::total_cmp);
-    let delay_ms = late.get(late.len() / 2).copied();
-    let by = end.before(Duration::from_secs_f64(delay_ms.unwrap_or(0.0) / 1000.0) + ON_ITS_WAY);
-    let returned = |medium: &Medium| {
-        let came = medium.back.len() as u64;
-        let Some(first) = medium.matches.iter().map(|m| m.handed).min() else {
-            return Returned { came, of: withheld(&medium.handed, first_back, end, came) };
+    let delays = |from: Moment| {
+        let of = timed.matches.iter().filter(|m| m.back >= from);
+        let mut delays: Vec<f64> = of.map(|m| m.back.since(m.handed).as_secs_f64() * 1000.0).collect();
+        delays.sort_by(f64::total_cmp);
+        delays
+    };
+    let median = |delays: &[f64]| delays.get(delays.len() / 2).copied();
+    let late = delays(live_from);
+    let delay_ms = median(&late);
+    // Where nothing came at last, what was on its way is told by what came before.
+    let way_ms = delay_ms.or_else(|| median(&delays(Moment::START))).unwrap_or_default();
+    let by = end.before(Duration::from_secs_f64(way_ms / 1000.0) + ON_ITS_WAY);
+    let returned = |kind: &Kind| {
+        let came = kind.back.len() as u64;
+        let Some(first) = kind.matches.iter().map(|m| m.handed).min() else {
+            return Returned { came, of: withheld(&kind.handed, first_back, end, came) };
         };
         let within = |at: Moment| at >= first && at <= by;
-        let of = medium.handed.iter().filter(|f| within(f.came)).count() as u64;
-        Returned { came: medium.matches.iter().filter(|m| within(m.handed)).count() as u64, of: Some(of) }
+        let of = kind.handed.iter().filter(|f| within(f.came)).count() as u64;
+        Returned { came: kind.matches.iter().filter(|m| within(m.handed)).count() as u64, of: Some(of) }
     };
-    Compared {
+    PlayedBack {
         pictures: returned(&pictures),
         sound: returned(&sound),
         delay_ms,
         longest_delay_ms: late.last().copied(),
         begins_behind_ms: delay_ms.zip(timed.age_of_first()).map(|(delay, first)| (first - delay).max(0.0)),
+        ..PlayedBack::default()
     }
 }
 
-/// The frames of a medium, and which of them came back.
-struct Medium {
+/// The frames of a kind, and which of them came back.
+struct Kind {
     handed: Vec<Frame>,
     back: Vec<Frame>,
     /// How far the server's timestamps are behind ours, modulo 2³² ms; `None` if that is not clear.
@@ -81,7 +79,7 @@ struct Match {
     back: Moment,
 }
 
-impl Medium {
+impl Kind {
     fn of(handed: &[Frame], back: &[Frame], is_picture: bool) -> Self {
         let only = |frames: &[Frame]| frames.iter().filter(|f| f.is_picture == is_picture).copied().collect::<Vec<_>>();
         let (handed, back) = (only(handed), only(back));
@@ -212,9 +210,9 @@ mod tests {
             (found.pictures, found.sound.came),
             (Returned { came: 433, of: Some(456) }, found.sound.of.unwrap())
         );
-        back.retain(|frame| frame.came < Moment::from_ms(6000));
+        back.retain(|frame| frame.came < Moment::from_ms(5000));
         let stalled = compare(&handed, &back, END);
-        assert_eq!(stalled.pictures.of, Some(456));
+        assert_eq!((stalled.pictures.of, stalled.delay_ms), (Some(456), None), "nothing came of late");
         assert!(stalled.pictures.came < 290, "{stalled:?}");
     }
 
@@ -264,7 +262,7 @@ mod tests {
         let found = compare(&handed, &back, END);
         assert_eq!((found.pictures.came, found.delay_ms), (0, Some(100.0)));
         assert!(found.pictures.is_withheld() && found.sound.came > 400, "{found:?}");
-        assert_eq!(compare(&handed, &[], END), Compared::default());
+        assert_eq!(compare(&handed, &[], END), PlayedBack::default());
         // Without a keyframe since, a server has had nothing to begin with: that says nothing of it.
         let mut rare = handed;
         rare.iter_mut().for_each(|frame| frame.is_keyframe = false);

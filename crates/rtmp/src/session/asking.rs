@@ -1,8 +1,32 @@
 //! What both kinds of client ask a server, and hear from it.
 
-use super::{Command, SessionError};
+use super::{Command, SessionError, Stage};
 use crate::amf0::{Value, object};
 use moth_destination::{Address, StreamKey};
+
+/// Where a client's connection stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum State {
+    Opening,
+    Connecting,
+    CreatingStream,
+    /// The server was asked to take, or to give out, the broadcast on this message stream.
+    Asking(u32),
+    /// It does.
+    Going(u32),
+    Over,
+}
+
+impl State {
+    pub(super) fn stage(self) -> Stage {
+        match self {
+            Self::Opening => Stage::Handshake,
+            Self::Connecting => Stage::Application,
+            Self::CreatingStream | Self::Asking(_) => Stage::Broadcast,
+            Self::Going(_) | Self::Over => Stage::Taken,
+        }
+    }
+}
 
 /// What a server is told with `connect`.
 pub(super) fn properties(address: &Address) -> Value {

@@ -2,6 +2,7 @@
 
 use bytes::BytesMut;
 
+use super::asking::State;
 use super::wire::Wire;
 use super::{Command, SessionError, Stage, asking};
 use crate::aggregate::Unpacked;
@@ -18,16 +19,6 @@ pub enum PlayerEvent {
     Media(Message),
     /// It says that the broadcast is over.
     Ended,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum State {
-    Opening,
-    Connecting,
-    CreatingStream,
-    Asking(u32),
-    Playing(u32),
-    Over,
 }
 
 // Transaction numbers: fixed, as each command is sent once. `play` has none (section 7.2.2.1).
@@ -72,12 +63,7 @@ impl Player {
     /// How far the connection has come: what a server that hangs up says by it depends on what it was asked last.
     #[must_use]
     pub fn stage(&self) -> Stage {
-        match self.state {
-            State::Opening => Stage::Handshake,
-            State::Connecting => Stage::Application,
-            State::CreatingStream | State::Asking(_) => Stage::Broadcast,
-            State::Playing(_) | State::Over => Stage::Taken,
-        }
+        self.state.stage()
     }
 
     /// What happened next; `None` when more bytes are needed.
@@ -96,7 +82,7 @@ impl Player {
             }
             let Some(message) = message else { break };
             // Some servers begin to send before they have said that they do.
-            let is_asked_for = matches!(self.state, State::Asking(_) | State::Playing(_));
+            let is_asked_for = matches!(self.state, State::Asking(_) | State::Going(_));
             match message.kind {
                 MessageKind::Aggregate if is_asked_for => self.unpacked = Unpacked::of(message),
                 MessageKind::Audio | MessageKind::Video | MessageKind::Data if is_asked_for => {
@@ -137,7 +123,7 @@ impl Player {
                 match (text("level"), text("code"), state) {
                     ("error", ..) => return Err(asking::refused(&self.key, information)),
                     (_, "NetStream.Play.Start", State::Asking(id)) => {
-                        self.state = State::Playing(id);
+                        self.state = State::Going(id);
                         return Ok(Some(PlayerEvent::Begins));
                     }
                     (_, "NetStream.Play.Stop" | "NetStream.Play.UnpublishNotify", _) => {
@@ -155,7 +141,7 @@ impl Player {
 
     /// Says that no more is wanted.
     pub fn finish(&mut self) {
-        if let State::Asking(id) | State::Playing(id) = self.state {
+        if let State::Asking(id) | State::Going(id) = self.state {
             self.wire.command(0, &["deleteStream".into(), 0.0.into(), Value::Null, f64::from(id).into()]);
         }
         self.state = State::Over;

@@ -2,6 +2,7 @@
 
 use bytes::BytesMut;
 
+use super::asking::State;
 use super::wire::Wire;
 use super::{Command, SessionError, asking};
 use crate::amf0::Value;
@@ -27,16 +28,6 @@ pub enum Stage {
     Broadcast,
     /// It takes it, or took it.
     Taken,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum State {
-    Opening,
-    Connecting,
-    CreatingStream,
-    Asking(u32),
-    Publishing(u32),
-    Over,
 }
 
 // Transaction numbers: fixed, as each command is sent once.
@@ -82,18 +73,13 @@ impl Publisher {
     /// Whether media may be sent.
     #[must_use]
     pub fn is_ready(&self) -> bool {
-        matches!(self.state, State::Publishing(_))
+        matches!(self.state, State::Going(_))
     }
 
     /// How far the connection has come: what a server that hangs up says by it depends on what it was asked last.
     #[must_use]
     pub fn stage(&self) -> Stage {
-        match self.state {
-            State::Opening => Stage::Handshake,
-            State::Connecting => Stage::Application,
-            State::CreatingStream | State::Asking(_) => Stage::Broadcast,
-            State::Publishing(_) | State::Over => Stage::Taken,
-        }
+        self.state.stage()
     }
 
     /// What happened next; `None` when more bytes are needed.
@@ -147,7 +133,7 @@ impl Publisher {
                     return Err(asking::refused(&self.key, information));
                 }
                 if let (State::Asking(id), "NetStream.Publish.Start") = (state, text("code")) {
-                    self.state = State::Publishing(id);
+                    self.state = State::Going(id);
                     return Ok(Some(PublisherEvent::Ready));
                 }
             }
@@ -160,7 +146,7 @@ impl Publisher {
     /// Sends a message of the broadcast, as it is but for the stream number. Nothing before
     /// [`PublisherEvent::Ready`].
     pub fn send(&mut self, message: &Message) {
-        let State::Publishing(stream_id) = self.state else { return };
+        let State::Going(stream_id) = self.state else { return };
         let chunk_stream = match message.kind {
             MessageKind::Audio => 4,
             MessageKind::Video => 6,
@@ -172,7 +158,7 @@ impl Publisher {
 
     /// Says that the stream is over.
     pub fn finish(&mut self) {
-        if let State::Publishing(id) = self.state {
+        if let State::Going(id) = self.state {
             let key: Value = self.key.expose().into();
             self.wire.command(0, &["FCUnpublish".into(), 6.0.into(), Value::Null, key]);
             self.wire.command(0, &["deleteStream".into(), 7.0.into(), Value::Null, f64::from(id).into()]);

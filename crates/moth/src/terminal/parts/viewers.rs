@@ -71,7 +71,7 @@ fn delay_words(delay: Delay, beyond: (Option<f64>, Option<f64>), room: usize) ->
     let maybe = |ms: Option<f64>| ms.map_or("not known".into(), seconds);
     let service = match beyond {
         (_, Some(s)) => format!("the service adds {s} s, by the setup"),
-        (Some(ms), None) => format!("played back, it was {} behind", later(ms)),
+        (Some(ms), None) => format!("played back, it was {} behind (measured)", later(ms)),
         (None, None) => "the service's own part is not known".into(),
     };
     // What is not known of it comes on top.
@@ -132,7 +132,7 @@ mod tests {
         let delay = Delay { held_back_ms: Some(100.0), queue_ms: 0.0, way_ms: Some(1.0) };
         let words = |beyond| delay_words(delay, beyond, 200).split("  ·  ").last().map(str::to_owned);
         assert_eq!(words((None, None)).as_deref(), Some("the service's own part is not known"));
-        assert_eq!(words((Some(431.0), None)).as_deref(), Some("played back, it was 431 ms behind"));
+        assert_eq!(words((Some(431.0), None)).as_deref(), Some("played back, it was 431 ms behind (measured)"));
         assert_eq!(words((Some(431.0), Some(6.0))).as_deref(), Some("the service adds 6 s, by the setup"));
     }
 }
