@@ -9,6 +9,7 @@ pub mod tryout;
 use std::fmt::Write;
 
 use contender::{Additive, Contender, Fixed, Keeping};
+use published::Published;
 use published::bottleneck::Bottleneck;
 use published::gradient::Gradient;
 use published::self_clocked::SelfClocked;
@@ -61,9 +62,9 @@ pub fn row(trace: &Trace) -> Row {
             run(&mut Keeping::new(ceiling)),
             run(&mut Fixed::at(ceiling)),
             run(&mut Additive::new(ceiling)),
-            run(&mut Gradient::new(ceiling)),
-            run(&mut SelfClocked::new(ceiling)),
-            run(&mut Bottleneck::new(ceiling)),
+            run(&mut Published::<Gradient>::new(ceiling)),
+            run(&mut Published::<SelfClocked>::new(ceiling)),
+            run(&mut Published::<Bottleneck>::new(ceiling)),
             run(&mut Keeping::restarting(ceiling, RESTART_S)),
         ],
         clairvoyant_bits: clairvoyant_bits(trace),

@@ -13,14 +13,66 @@ use std::collections::VecDeque;
 use moth_core::Moment;
 use moth_core::reading::Observation;
 
+use crate::FLOOR_KBPS;
+use crate::contender::Contender;
 use crate::tryout::AUDIO_KBPS;
+
+/// An encoder is told of a new rate if it differs by this share: it would not notice less. Ours.
+const NOTICED: f64 = 0.005;
+
+/// How a controller sets its rate.
+pub trait Controller {
+    /// Ten times a second: the rate it wants, in kb/s of video, where it wants `kbps` so far; `None` if it has nothing to say.
+    fn next(&mut self, at_s: f64, kbps: f64, queue_ms: f64, seen: &Seen) -> Option<f64>;
+}
+
+/// One of them, in the keeper's place.
+#[derive(Debug)]
+pub struct Published<C> {
+    controller: C,
+    ceiling: f64,
+    /// What it wants, and what the encoder was told.
+    wants: f64,
+    told: f64,
+    seen: Seen,
+}
+
+impl<C: Default> Published<C> {
+    /// With this ceiling, in kb/s of video.
+    #[must_use]
+    pub fn new(ceiling: f64) -> Self {
+        Self { controller: C::default(), ceiling, wants: ceiling, told: ceiling, seen: Seen::default() }
+    }
+}
+
+impl<C: Controller> Contender for Published<C> {
+    fn begins_kbps(&self) -> f64 {
+        self.ceiling
+    }
+
+    fn see(&mut self, at: Moment, what: Observation) {
+        self.seen.see(at, &what);
+    }
+
+    fn decide(&mut self, at: Moment, queue_ms: f64) -> Option<f64> {
+        let next = self.controller.next(at.seconds(), self.wants, queue_ms, &self.seen)?;
+        self.wants = next.clamp(FLOOR_KBPS, self.ceiling);
+        let differs = (self.wants - self.told).abs();
+        let is_bound = self.wants == self.ceiling || self.wants == FLOOR_KBPS;
+        if differs < if is_bound { f64::MIN_POSITIVE } else { NOTICED * self.told } {
+            return None;
+        }
+        self.told = self.wants;
+        Some(self.told)
+    }
+}
 
 /// The most that is looked back for, in seconds.
 const KEPT_S: f64 = 12.0;
 
 /// What was acknowledged and how long the queue was, ten times a second: what all of them look at.
 #[derive(Debug, Default)]
-pub(crate) struct Seen {
+pub struct Seen {
     points: VecDeque<(f64, f64, f64)>,
     dropped: u64,
     newly_dropped: bool,
@@ -81,7 +133,6 @@ impl Seen {
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
-    use crate::contender::Contender;
     use crate::trace::{PER_SECOND, SECONDS, Trace};
     use crate::tryout::try_out;
 

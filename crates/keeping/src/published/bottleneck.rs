@@ -7,12 +7,7 @@
 
 use std::collections::VecDeque;
 
-use moth_core::Moment;
-use moth_core::reading::Observation;
-
-use super::Seen;
-use crate::FLOOR_KBPS;
-use crate::contender::Contender;
+use super::{Controller, Seen};
 
 /// Section 4.1.1.3: the filter is ten rounds long.
 const ROUNDS: usize = 10;
@@ -25,47 +20,24 @@ const QUEUE_MS: f64 = 200.0;
 const DRAIN: f64 = 0.5;
 
 /// The controller.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Bottleneck {
-    ceiling: f64,
-    now: f64,
     rounds: VecDeque<f64>,
     round: usize,
     next_at: f64,
-    seen: Seen,
 }
 
-impl Bottleneck {
-    /// With this ceiling, in kb/s of video.
-    #[must_use]
-    pub fn new(ceiling: f64) -> Self {
-        Self { ceiling, now: ceiling, rounds: VecDeque::new(), round: 0, next_at: ROUND_S, seen: Seen::default() }
-    }
-}
-
-impl Contender for Bottleneck {
-    fn begins_kbps(&self) -> f64 {
-        self.ceiling
-    }
-
-    fn see(&mut self, at: Moment, what: Observation) {
-        self.seen.see(at, &what);
-    }
-
-    fn decide(&mut self, at: Moment, queue_ms: f64) -> Option<f64> {
-        let now = at.seconds();
+impl Controller for Bottleneck {
+    fn next(&mut self, now: f64, _kbps: f64, queue_ms: f64, seen: &Seen) -> Option<f64> {
         if now < self.next_at {
             return None;
         }
         self.next_at = now + ROUND_S;
-        let arriving = self.seen.acknowledged_kbps(ROUND_S)?;
+        let arriving = seen.acknowledged_kbps(ROUND_S)?;
         // With a queue, what arrives is what the line carries; without one it is what was asked for, and bursts say more.
         let is_limited = queue_ms < QUEUE_MS;
-        let sample = if is_limited {
-            self.seen.fastest_kbps(ROUND_S).map_or(arriving, |fast| fast.max(arriving))
-        } else {
-            arriving
-        };
+        let sample =
+            if is_limited { seen.fastest_kbps(ROUND_S).map_or(arriving, |fast| fast.max(arriving)) } else { arriving };
         self.rounds.push_back(sample);
         if self.rounds.len() > ROUNDS {
             self.rounds.pop_front();
@@ -73,23 +45,19 @@ impl Contender for Bottleneck {
         let bandwidth = self.rounds.iter().copied().fold(0.0, f64::max);
         self.round += 1;
         let gain = if queue_ms >= QUEUE_MS { DRAIN } else { GAINS[self.round % GAINS.len()] };
-        let next = (bandwidth * gain).clamp(FLOOR_KBPS, self.ceiling);
-        if (next - self.now).abs() < 1.0 {
-            return None;
-        }
-        self.now = next;
-        Some(next)
+        Some(bandwidth * gain)
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::published::Published;
     use crate::published::tests::{LINE, over};
 
     #[test]
     fn it_follows_what_is_delivered_drains_what_waits_and_comes_back_within_its_rounds() {
-        let rates = over(&mut Bottleneck::new(4000.0));
+        let rates = over(&mut Published::<Bottleneck>::new(4000.0));
         let narrow: Vec<f64> = rates
             .iter()
             .filter(|(at, _)| *at > LINE.narrow_from_s + 12.0 && *at < LINE.narrow_until_s)

@@ -5,16 +5,12 @@
 //! part that sets the encoder: it goes up by a ramp that takes five seconds and more, less near where congestion was last, and down where
 //! the queue says so.
 
-use moth_core::Moment;
-use moth_core::reading::Observation;
-
-use super::Seen;
-use crate::FLOOR_KBPS;
-use crate::contender::Contender;
+use super::{Controller, Seen};
 
 /// Section 4.1.1.1: the queue delay that is aimed at, in milliseconds (its upper bound, as ours is a whole broadcast's queue).
 const TARGET_MS: f64 = 400.0;
-/// The same for what waits before the network, section 4.1.3: over this the rate goes down.
+/// Over this the rate goes down for what waits before the network, in milliseconds (section 4.1.3, where it is 20 ms of packets; ours is more,
+/// as a keyframe alone makes as much).
 const QUEUE_HIGH_MS: f64 = 200.0;
 /// Section 4.1.1.1: the rate after a loss, as a share of what it was.
 const BETA_R: f64 = 0.9;
@@ -27,78 +23,51 @@ const GUARD: f64 = 0.1;
 const TX_QUEUE_FACTOR: f64 = 1.0;
 
 /// The controller.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct SelfClocked {
-    ceiling: f64,
-    now: f64,
-    /// Where it was when congestion came last: it goes up slowly near there.
-    inflexion: f64,
+    /// Where it was when congestion came last: it goes up slowly near there. The ceiling before that.
+    inflexion: Option<f64>,
     adjusted: f64,
-    inflected: f64,
-    lost: f64,
-    seen: Seen,
+    inflected: Option<f64>,
+    lost: Option<f64>,
 }
 
 impl SelfClocked {
-    /// With this ceiling, in kb/s of video.
-    #[must_use]
-    pub fn new(ceiling: f64) -> Self {
-        Self {
-            ceiling,
-            now: ceiling,
-            inflexion: ceiling,
-            adjusted: 0.0,
-            inflected: -10.0,
-            lost: -10.0,
-            seen: Seen::default(),
+    /// Congestion came; what arrives then is where it came, unless it came a moment ago.
+    fn inflect(&mut self, now: f64, arriving: f64) {
+        if self.inflected.is_none_or(|at| now - at > 5.0) {
+            (self.inflexion, self.inflected) = (Some(arriving), Some(now));
         }
     }
 }
 
-impl Contender for SelfClocked {
-    fn begins_kbps(&self) -> f64 {
-        self.ceiling
-    }
-
-    fn see(&mut self, at: Moment, what: Observation) {
-        self.seen.see(at, &what);
-    }
-
-    fn decide(&mut self, at: Moment, queue_ms: f64) -> Option<f64> {
-        let now = at.seconds();
-        let arriving = self.seen.acknowledged_kbps(1.0)?;
-        let next = if self.seen.has_lost() && now - self.lost > 1.0 {
-            self.lost = now;
-            if now - self.inflected > 5.0 {
-                (self.inflexion, self.inflected) = (arriving, now);
-            }
-            self.now * BETA_R
+impl Controller for SelfClocked {
+    fn next(&mut self, now: f64, kbps: f64, queue_ms: f64, seen: &Seen) -> Option<f64> {
+        let arriving = seen.acknowledged_kbps(1.0)?;
+        let next = if seen.has_lost() && self.lost.is_none_or(|at| now - at > 1.0) {
+            self.lost = Some(now);
+            self.inflect(now, arriving);
+            kbps * BETA_R
         } else if now - self.adjusted < ADJUST_S {
             return None;
         } else {
-            let before_ms = self.seen.queue_ms(ADJUST_S)?;
+            let before_ms = seen.queue_ms(ADJUST_S)?;
             let trend = ((queue_ms - before_ms) / TARGET_MS).clamp(0.0, 1.0);
             if queue_ms > QUEUE_HIGH_MS || queue_ms > 0.25 * TARGET_MS && trend > 0.0 {
-                if now - self.inflected > 5.0 {
-                    (self.inflexion, self.inflected) = (arriving, now);
-                }
+                self.inflect(now, arriving);
                 // Down to what arrives, less what guards against more of it and what must drain.
                 let guard = 1.0 - GUARD * trend;
                 let drain = (1.0 - TX_QUEUE_FACTOR * queue_ms / 1000.0 * GUARD).max(0.5);
-                self.now.min(arriving * guard * drain)
+                kbps.min(arriving * guard * drain)
             } else {
                 // As far from the inflexion as its scale says: at it, a fifth of the speed.
-                let off = (self.now - self.inflexion) / self.inflexion;
+                let inflexion = *self.inflexion.get_or_insert(kbps);
+                let off = (kbps - inflexion) / inflexion;
                 let scale = (4.0 * off).powi(2).clamp(0.2, 1.0);
-                self.now + RAMP_KBPS_S * ADJUST_S * scale
+                kbps + RAMP_KBPS_S * ADJUST_S * scale
             }
         };
         self.adjusted = now;
-        let next = next.clamp(FLOOR_KBPS, self.ceiling);
-        if (next - self.now).abs() < 1.0 {
-            return None;
-        }
-        self.now = next;
         Some(next)
     }
 }
@@ -106,11 +75,12 @@ impl Contender for SelfClocked {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::published::Published;
     use crate::published::tests::{LINE, over};
 
     #[test]
     fn it_goes_below_what_arrives_when_it_waits_and_climbs_no_faster_than_its_ramp() {
-        let rates = over(&mut SelfClocked::new(4000.0));
+        let rates = over(&mut Published::<SelfClocked>::new(4000.0));
         let within = |rates: &[(f64, f64)], from: f64, until: f64| -> Vec<f64> {
             rates.iter().filter(|(at, _)| *at > from && *at < until).map(|(_, kbps)| *kbps).collect()
         };
