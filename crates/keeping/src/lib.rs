@@ -42,8 +42,8 @@ pub const NAMES: [&str; 7] = [
     "keeper, restarting",
 ];
 
-/// An encoder that is restarted for each change comes back after so long, in seconds. Ours: an encoder command that the moth runs takes
-/// about as long with the stand-in's keyframes, and viewers see no new picture meanwhile.
+/// An encoder that is restarted for each change comes back after so long, in seconds, and viewers see no new picture meanwhile. Ours, an
+/// assumption on the safe side: the encoder command of the shipped example took 0.28 to 0.40 s in five restarts.
 pub const RESTART_S: f64 = 1.0;
 
 /// The least picture anyone may go down to, in kb/s of video. Ours.
