@@ -242,6 +242,10 @@ pub struct DemoOptions {
     #[arg(long, value_name = "NUMBER")]
     pub seed: Option<u64>,
 
+    /// Run the demo N times as fast, 1 to 16
+    #[arg(long, value_name = "N", default_value = "1", value_parser = clap::value_parser!(u32).range(1..=16))]
+    pub speed: u32,
+
     /// How it is shown.
     #[command(flatten)]
     pub show: ShowOptions,

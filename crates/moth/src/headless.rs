@@ -12,6 +12,7 @@ use tokio::sync::{mpsc, watch};
 use crate::failure::Failure;
 use crate::failure::Outcome;
 use crate::live::conductor::{Attached, conduct};
+use crate::live::demo_clock;
 use crate::live::showing::Showing;
 use crate::logbook::scribe::Scribe;
 use crate::outlets::herald::Bell;
@@ -53,10 +54,11 @@ fn print(lines: &mut LinePrinter, form: Form, is_terminal: bool, snapshot: &Snap
 /// Runs until it is asked to stop, the time is over, or nobody reads any more.
 pub(crate) fn run(showing: Showing, form: Form) -> Outcome {
     let is_terminal = std::io::stdout().is_terminal();
-    let Showing { plan, run_for, recording, log, outlets, socket, .. } = showing;
+    let Showing { plan, speed, run_for, recording, log, outlets, socket, .. } = showing;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(Failure::system("the program's scheduler could not be started"))?;
     runtime.block_on(async {
+        demo_clock::speed_up(speed);
         let core = plan.core();
         let going_on = plan.going_on().cloned();
         let outlets = outlets.open(Bell::Here).await?;

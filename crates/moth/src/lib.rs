@@ -8,6 +8,15 @@
 //! - [`setup_in_use`]: the setup in use, with its service, key and results; [`measuring`]: servers, line and machine tested with it.
 //! - [`rehearsal`]: how much this rig bears, found off air; [`tell`]: what a running moth is told.
 //! - [`system`]: the standard streams, logs, signals and processes.
+//!
+//! ```
+//! use clap::Parser;
+//! use moth::cli::{Cli, Command};
+//!
+//! let cli = Cli::try_parse_from(["moth", "demo", "--evening", "calm"])?;
+//! assert!(matches!(cli.command, Some(Command::Demo(_))));
+//! # Ok::<(), clap::Error>(())
+//! ```
 
 mod attach;
 pub mod cli;
@@ -81,7 +90,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
     let Some(command) = cli.command else { return status(begin(cli.in_use)) };
     let outcome = match command {
         Command::Demo(options) if options.list => commands::demo::list_evenings(),
-        Command::Demo(options) => show(&options.show, &cli.in_use, || commands::demo::plan(&options)),
+        Command::Demo(options) => show(&options.show, &cli.in_use, options.speed, || commands::demo::plan(&options)),
         #[cfg(unix)]
         Command::Watch(options) if options.carried.is_some() || options.no_screen => {
             commands::apart::carry(&options, &cli.in_use)
@@ -94,7 +103,7 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> ExitCode {
             options.restart,
         )
         .map(|_| ()),
-        Command::Watch(options) => show(&options.show, &cli.in_use, || commands::watch::plan(&options, &cli.in_use)),
+        Command::Watch(options) => show(&options.show, &cli.in_use, 1, || commands::watch::plan(&options, &cli.in_use)),
         #[cfg(unix)]
         Command::Attach(options) => commands::attach::run(&options),
         #[cfg(unix)]
@@ -155,7 +164,7 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
         }
         #[cfg(not(unix))]
         match commands::watch::plan(&watch, &in_use) {
-            Ok(plan) => match present(&watch.show, &in_use, plan, (&log, true))? {
+            Ok(plan) => match present(&watch.show, &in_use, plan, 1, (&log, true))? {
                 Left::ForGood | Left::TheScreen => return Ok(true),
                 Left::ForTheSetups => first = FirstMinute::open(&opened, &watch.listen, palette)?,
             },
@@ -165,10 +174,15 @@ fn begin(mut in_use: SetupInUseOptions) -> Result<bool, Failure> {
     }
 }
 
-/// Begins a broadcast and shows it, on the whole screen or as lines.
-fn show(options: &ShowOptions, in_use: &SetupInUseOptions, plan: impl FnOnce() -> Result<Plan, Failure>) -> Outcome {
+/// Begins a broadcast and shows it, on the whole screen or as lines. Its clock runs `speed` times as fast as the machine's.
+fn show(
+    options: &ShowOptions,
+    in_use: &SetupInUseOptions,
+    speed: u32,
+    plan: impl FnOnce() -> Result<Plan, Failure>,
+) -> Outcome {
     let log = logging::to(options.log.as_deref(), options.headless)?;
-    present(options, in_use, plan()?, (&log, false)).map(|_| ())
+    present(options, in_use, plan()?, speed, (&log, false)).map(|_| ())
 }
 
 /// A file's name with a number before its extensions; the first has none.
@@ -206,6 +220,7 @@ pub(crate) fn showing(
     let recording = options.record.as_deref().map(|path| recording(path, &plan, time)).transpose()?;
     let showing = Showing {
         plan,
+        speed: 1,
         run_for: options.run_for.map(Duration::from_secs),
         recording,
         log: kept,
@@ -223,9 +238,11 @@ fn present(
     options: &ShowOptions,
     in_use: &SetupInUseOptions,
     plan: Plan,
+    speed: u32,
     (log, leads_back): (&logging::Log, bool),
 ) -> Result<Left, Failure> {
-    let (showing, form) = showing(options, in_use, plan, (leads_back, 0))?;
+    let (mut showing, form) = showing(options, in_use, plan, (leads_back, 0))?;
+    showing.speed = speed;
     if options.headless || options.line {
         return headless::run(showing, form).map(|()| Left::ForGood);
     }

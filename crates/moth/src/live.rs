@@ -9,6 +9,7 @@
 #[cfg(unix)]
 pub(crate) mod apart;
 pub mod conductor;
+pub(crate) mod demo_clock;
 pub mod encoder_command;
 pub mod machine_reader;
 pub mod onlooker;

@@ -12,6 +12,8 @@ use crate::recordings::writer::Recording;
 pub struct Showing {
     /// What is put on.
     pub plan: Plan,
+    /// How many times as fast as the machine's clock its own runs. Only a demo has another than 1.
+    pub speed: u32,
     /// It ends after this long.
     pub run_for: Option<Duration>,
     /// Where everything that is seen is written, if anywhere.

@@ -17,6 +17,7 @@ use tokio::sync::{broadcast, mpsc, watch as channel};
 use crate::failure::Failure;
 use crate::failure::Outcome;
 use crate::live::conductor::{Attached, conduct};
+use crate::live::demo_clock;
 use crate::live::plan::Plan;
 use crate::live::production::Production;
 use crate::logbook::going_on::GoingOn;
@@ -46,6 +47,8 @@ pub(super) struct Acts {
     pub live: Option<Plan>,
     /// The rehearsal to begin with.
     pub first: Option<Box<Prepared>>,
+    /// How many times as fast as the machine's clock its own runs. Only a demo has another than 1.
+    pub speed: u32,
     /// It ends after this long.
     pub run_for: Option<Duration>,
     /// Where everything that is seen is written, if anywhere.
@@ -130,6 +133,7 @@ pub(super) fn run(
         }
     };
     runtime.block_on(async {
+        demo_clock::speed_up(acts.speed);
         match Stage::open(acts, wiring).await {
             Ok((stage, first)) => stage.run(first, began).await,
             Err(failure) => {

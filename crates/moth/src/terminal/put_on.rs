@@ -116,6 +116,7 @@ pub(crate) fn rehearse(
     let acts = Acts {
         live: None,
         first: Some(Box::new(prepared)),
+        speed: 1,
         run_for: None,
         time: 0,
         recording,
@@ -152,7 +153,7 @@ struct PutOn {
 
 impl PutOn {
     fn of(showing: Showing) -> Result<Self, Failure> {
-        let Showing { mut plan, run_for, recording, log, outlets, socket, time, .. } = showing;
+        let Showing { mut plan, speed, run_for, recording, log, outlets, socket, time, .. } = showing;
         let in_use = plan.take_setup_in_use()?.map(|(in_use, folder)| (in_use, folder.map(Arc::new)));
         let about = About {
             banner: plan.banner(),
@@ -167,7 +168,8 @@ impl PutOn {
             log: log.clone(),
         };
         let scribe = log.map(Scribe::begin).transpose()?;
-        Ok(Self::new(Acts { live: Some(plan), first: None, run_for, time, recording, scribe, outlets, socket }, about))
+        let acts = Acts { live: Some(plan), first: None, speed, run_for, time, recording, scribe, outlets, socket };
+        Ok(Self::new(acts, about))
     }
 
     fn new(acts: Acts, about: About) -> Self {
