@@ -14,6 +14,17 @@
 //! - [`proposal`]: what could be done about it, in order.
 //! - [`student`], [`sentence`]: small things that several need.
 //! - [`trial`]: a change being proved; [`keeper`]: the automatic bitrate; [`failover`]: the automatic change of servers.
+//!
+//! ```
+//! use moth_core::suspects::Fault;
+//! use moth_core::{Core, Moment, Settings};
+//!
+//! let mut core = Core::new(Settings { servers: vec!["Aldmoor".into()] });
+//! // Give it readings with `core.take(&reading)`, then ask for a snapshot at a moment.
+//! let snapshot = core.snapshot(Moment::from_ms(1_000));
+//! assert_eq!(snapshot.verdict.fault, Fault::None);
+//! assert_eq!(snapshot.state, None, "nobody is on air");
+//! ```
 
 pub mod account;
 pub mod action;

@@ -2,6 +2,13 @@
 //!
 //! The same data as tables is in [`table`]. A drawing's way: plain data ([`evening`], [`measured`], …) → a drawing ([`lanes`],
 //! [`why`], …) on a `sheet` → a file ([`export`]). Nothing here knows a terminal, a network or a clock.
+//!
+//! ```
+//! // A duration on a time axis, in seconds.
+//! assert_eq!(moth_drawing::ticks::clock(75.0), "01:15");
+//! // The width of a text in pixels, at a size of 12 pixels.
+//! assert!(moth_drawing::text_width("frames", 12.0, false) > 20.0);
+//! ```
 
 pub mod climb;
 pub mod comparison;

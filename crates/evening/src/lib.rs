@@ -5,6 +5,13 @@
 //! - [`comparison`]: two of them on equal terms; [`curve`]: each as a curve.
 //! - [`digest`]: a broadcast in a row of a list.
 //! - [`moments`]: how everything stood, second by second.
+//!
+//! ```
+//! use moth_evening::comparison::compare;
+//!
+//! // Two broadcasts of which no second is known do not differ in anything that can be shown.
+//! assert_eq!(compare(&[], &[]).told().count(), 0);
+//! ```
 
 mod anonymous;
 mod brief;

@@ -2,6 +2,11 @@
 //!
 //! Everything is read below a root that is a parameter (`/proc` on a real machine), so that a test can
 //! hand over a recorded tree. Linux only; elsewhere every figure is not available.
+//!
+//! ```
+//! # #[cfg(target_os = "linux")]
+//! assert!(moth_host::runs(std::process::id()));
+//! ```
 
 mod look;
 

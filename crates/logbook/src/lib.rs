@@ -5,6 +5,16 @@
 //! - [`pen`]: writes a broadcast into it as it goes; [`kept`]: reads one. [`about`]: what a broadcast is known by.
 //!   [`broken_off`]: one whose moth was killed, and how it goes on.
 //! - [`columns`]: how seconds are packed; [`thinning`]: how old broadcasts become smaller.
+//!
+//! ```
+//! use moth_logbook::Logbook;
+//!
+//! let folder = tempfile::tempdir()?;
+//! let logbook = Logbook::open(&folder.path().join("logbook.sqlite"))?;
+//! assert!(logbook.list(&Default::default())?.is_empty());
+//! logbook.close()?;
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 pub mod about;
 pub mod broken_off;

@@ -12,6 +12,14 @@
 //! - [`check`]: is this machine fit for a broadcast.
 //! - [`conversation`]: talking with viewers against the finest picture.
 //! - [`viewers`]: what it takes to watch it.
+//!
+//! ```
+//! use moth_plan::text::Size;
+//!
+//! let size: Size = "1280x720".parse()?;
+//! assert_eq!(size.pixels(), 921_600.0);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 pub mod breach;
 pub mod budget;

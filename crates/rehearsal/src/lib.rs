@@ -9,6 +9,15 @@
 //! - [`runner`]: climbs on a broadcast, look by look, and puts everything back.
 //! - [`soak`]: the long run.
 //! - [`finding`]: what it came to, in numbers and sentences.
+//!
+//! ```
+//! use moth_core::Bitrate;
+//! use moth_rehearsal::ladder::Ladder;
+//!
+//! let kbps = Bitrate::from_kbps;
+//! let ladder = Ladder::of_bitrates(kbps(1_000), kbps(2_500), kbps(500));
+//! assert_eq!(ladder.rungs().len(), 4);
+//! ```
 
 pub mod climb;
 pub mod figures;

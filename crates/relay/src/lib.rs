@@ -4,6 +4,17 @@
 //! [`connection`]. In between it is a [`packet`], of no protocol. Only the exchange decides
 //! what is dropped, and it has no I/O; everything that waits or reads a clock is around it. Whatever is
 //! seen on the way leaves as readings through the [`recorder`].
+//!
+//! ```
+//! use moth_core::figure::Origin;
+//! use moth_core::reading::Observation;
+//! use moth_relay::Recorder;
+//!
+//! // Whatever the relay sees leaves it as readings, in the order of their times.
+//! let (recorder, mut readings) = Recorder::new();
+//! recorder.note(Origin::Measured, Observation::Remark { text: "the line was changed".into() });
+//! assert!(readings.try_recv().is_ok());
+//! ```
 
 mod backoff;
 pub mod connection;

@@ -10,6 +10,16 @@
 //! - [`amf0`]: the values that commands carry.
 //! - [`media`]: what a video or audio message's first bytes say of it.
 //! - [`session`]: a server's, a publisher's and a player's side of a connection (section 7).
+//!
+//! ```
+//! use bytes::BytesMut;
+//! use moth_rtmp::amf0::{Value, decode_all};
+//!
+//! let mut bytes = BytesMut::new();
+//! Value::Number(4.0).encode(&mut bytes);
+//! assert_eq!(decode_all(&bytes)?, [Value::Number(4.0)]);
+//! # Ok::<(), moth_rtmp::amf0::Amf0Error>(())
+//! ```
 
 mod aggregate;
 pub mod amf0;

@@ -3,6 +3,17 @@
 //! They speak real RTMP through the real relay, so that the demo and the tests run the code that real
 //! broadcasts run; only the wires are made of memory. What happens when is written in an *evening*, a
 //! small file. Everything runs on tokio's clock, real or paused, and on seeds.
+//!
+//! ```
+//! use moth_stage::Evening;
+//!
+//! let evening: Evening = r#"
+//!     name = "an empty hour"
+//!     story = "Nothing happens."
+//! "#.parse()?;
+//! assert!(!evening.servers().is_empty());
+//! # Ok::<(), moth_stage::EveningError>(())
+//! ```
 
 mod afternoon;
 mod broadcaster;

@@ -4,6 +4,15 @@
 //! - [`config`]: setups and services, in a file that people edit.
 //! - [`keys`]: stream keys, readable only by their user.
 //! - [`results`]: what tests gave, with date and line; [`rehearsals`]: what rehearsals gave. Both are files of JSON [`lines`].
+//!
+//! ```
+//! let folder = tempfile::tempdir()?;
+//! let path = folder.path().join("notes");
+//! std::fs::write(&path, "clear sky")?;
+//! assert_eq!(moth_store::bounded::read(&path, 1_000)?, "clear sky");
+//! assert!(moth_store::bounded::read(&path, 3).is_err(), "a file that is too long is refused");
+//! # Ok::<(), std::io::Error>(())
+//! ```
 
 pub mod bounded;
 pub mod config;
