@@ -53,6 +53,14 @@ def options():
     return parser.parse_args()
 
 
+def pipeline(words):
+    """Builds a pipeline, or says which part of GStreamer is missing."""
+    try:
+        return Gst.parse_launch(words)
+    except GLib.Error as error:
+        sys.exit(f"GStreamer cannot build the pipeline: {error.message}. examples/README.md lists the packages it needs.")
+
+
 class Counters:
     """What is counted since the program began; several threads count."""
 
@@ -110,7 +118,7 @@ class Broadcaster:
 
     def build(self):
         picture, sound, before = self.sources()
-        self.pipeline = Gst.parse_launch(
+        self.pipeline = pipeline(
             f"{before} flvmux name=mux streamable=true ! queue ! rtmp2sink name=sink async-connect=false "
             f"{picture} ! videoconvert ! videoscale ! videorate name=rate skip-to-first=true ! capsfilter name=caps "
             f"! queue name=waiting leaky=downstream max-size-buffers={WAITING} max-size-bytes=0 max-size-time=0 "
