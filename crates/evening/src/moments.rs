@@ -187,7 +187,7 @@ pub fn is_near(moment: Moment, time: Moment) -> bool {
 
 #[cfg(test)]
 // As the core's own tests tell a broadcast.
-#[path = "../../core/tests/show/mod.rs"]
+#[path = "../../core/tests/it/show/mod.rs"]
 mod show;
 
 #[cfg(test)]

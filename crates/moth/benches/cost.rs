@@ -2,7 +2,9 @@
 //! whole program with its terminal open while it relays a real broadcast.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)]
 
-#[path = "../tests/common/mod.rs"]
+// A bench uses a part of what the tests use.
+#[allow(dead_code, unused_imports)]
+#[path = "../tests/it/common/mod.rs"]
 mod common;
 
 use std::fs;

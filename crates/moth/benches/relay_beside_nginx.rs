@@ -4,7 +4,9 @@
 //! between them: the moth, nginx (its RTMP module's `push`), or nothing. Ratios count, not seconds.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
-#[path = "../tests/common/mod.rs"]
+// A bench uses a part of what the tests use.
+#[allow(dead_code, unused_imports)]
+#[path = "../tests/it/common/mod.rs"]
 mod common;
 
 use std::fs;
@@ -45,7 +47,7 @@ fn main() {
         direct.extend(sink.pass(sink.port, 60, 17_000, 300, began));
 
         let sink = Sink::open();
-        let moth = Moth::here(&[&format!("rtmp://127.0.0.1:{}/live", sink.port)]);
+        let moth = Moth::reading_pictures(Command::new("env"), &[&format!("rtmp://127.0.0.1:{}/live", sink.port)], &[]);
         let (delays, used) = share(moth.id(), || sink.pass(moth.port, 60, 17_000, 600, began));
         moth_delay.extend(delays);
         moth_share.push(used);

@@ -390,12 +390,13 @@ fn however_small_they_are_only_so_many_messages_wait() {
     let now = Moment::after(Duration::from_secs(1));
     exchange.offer(header(HeaderSlot::Video, 1), now);
     exchange.offer(video(Role::Keyframe, 0, 100), now);
-    (0..200_000).for_each(|_| exchange.offer(note(0), now));
+    (0..4 * MOST_OTHERS).for_each(|_| exchange.offer(note(0), now));
     assert_eq!(exchange.queue.len(), 1 + MOST_OTHERS, "the keyframe, and the newest of the others");
-    (0..100_000).for_each(|_| exchange.offer(audio(0), now));
+    let sounds = 2 * MOST_WAITING as u64;
+    (0..sounds).for_each(|_| exchange.offer(audio(0), now));
     assert!(exchange.queue.len() <= MOST_WAITING);
     let accounts = exchange.accounts();
-    assert_eq!((accounts.video.dropped, accounts.audio.offered), (0, 100_000), "the keyframe is kept to the last");
+    assert_eq!((accounts.video.dropped, accounts.audio.offered), (0, sounds), "the keyframe is kept to the last");
     exchange.begin_again();
     let first = exchange.next(now).map(|packet| packet.role);
     assert_eq!(first, Some(Role::Header(HeaderSlot::Video)), "a header that made room is in force all the same");
