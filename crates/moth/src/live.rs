@@ -11,6 +11,7 @@ pub(crate) mod apart;
 pub mod conductor;
 pub(crate) mod demo_clock;
 pub mod encoder_command;
+mod helpers;
 pub mod machine_reader;
 pub mod onlooker;
 pub mod plan;

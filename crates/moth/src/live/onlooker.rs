@@ -5,7 +5,10 @@
 //! as JSON lines, what it saw. It stands back behind everybody else, and works no more than a part of the time; what it cannot look
 //! at in time it leaves out, from keyframe to keyframe.
 
+use std::collections::VecDeque;
+use std::future::pending;
 use std::io::{self, BufReader, Read, Write};
+use std::path::PathBuf;
 use std::process::Stdio;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -29,9 +32,11 @@ const SHARE_OF_ALL: f64 = 0.1;
 const SHARE_OF_ONE: f64 = 0.25;
 /// What was not used of that can be saved up for so long. Ours.
 const SAVED: Duration = Duration::from_secs(4);
-/// A process that ended is begun again after so long, and after it ended so often no more. Ours.
+/// A process that ended starts again after this pause. Ours.
 const AGAIN: Duration = Duration::from_secs(5);
-const MOST_ENDS: u32 = 5;
+/// One that ended so often within [`ENDS_OVER`] starts again only once the first of these ends is so long ago. Ours.
+const MOST_ENDS: usize = 5;
+const ENDS_OVER: Duration = Duration::from_secs(300);
 /// A longer message is no picture. Ours.
 const LONGEST: u32 = 32 << 20;
 
@@ -109,24 +114,32 @@ impl Onlooker for NoOnlooker {
 }
 
 impl Process {
-    /// Runs the process for as long as there are pictures, and begins it again if it ends.
+    /// Runs the process for as long as there are pictures, and starts it again if it ends.
     pub(crate) async fn run(mut self) {
-        for _ in 0..MOST_ENDS {
+        let mut ends = VecDeque::new();
+        loop {
             match self.once().await {
-                Ok(()) => return,
-                Err(error) => tracing::warn!(%error, "the process that looks at pictures ended"),
+                // The relay has ended, and with it the broadcast.
+                Ok(()) => pending().await,
+                Err(error) => tracing::warn!(%error, "the picture reader ended"),
             }
-            sleep(AGAIN).await;
+            let pause = pause_after(&mut ends, Instant::now());
+            if pause > AGAIN {
+                let why =
+                    format!("the picture reader ended {MOST_ENDS} times and rests for some minutes; the log says why");
+                self.recorder.note(Origin::Measured, Observation::Unseen { why });
+            }
+            sleep(pause).await;
             // What waited meanwhile has no beginning any more.
             while self.messages.try_recv().is_ok() {}
         }
-        let why = "the process that looks at pictures ended again and again; the log says why".to_owned();
-        self.recorder.note(Origin::Measured, Observation::Unseen { why });
     }
 
     async fn once(&mut self) -> io::Result<()> {
         let mut child = begin()?;
-        let (Some(mut to), Some(from)) = (child.stdin.take(), child.stdout.take()) else { return Ok(()) };
+        let (Some(mut to), Some(from)) = (child.stdin.take(), child.stdout.take()) else {
+            return Err(io::Error::other("it has no standard streams"));
+        };
         let mut lines = tokio::io::BufReader::new(from).lines();
         let recorder = &self.recorder;
         let hear = async {
@@ -152,9 +165,25 @@ impl Process {
     }
 }
 
+/// How long to wait after another end, of which the last ones were at these times.
+fn pause_after(ends: &mut VecDeque<Instant>, now: Instant) -> Duration {
+    ends.push_back(now);
+    if ends.len() < MOST_ENDS {
+        return AGAIN;
+    }
+    let first = ends.pop_front().unwrap_or(now);
+    (first + ENDS_OVER).saturating_duration_since(now).max(AGAIN)
+}
+
+/// The program that runs now, also where another one took the place of its file. Then only the kernel's link leads to it (proc(5)).
+fn this_program() -> io::Result<PathBuf> {
+    let program = std::env::current_exe()?;
+    if program.exists() || !cfg!(target_os = "linux") { Ok(program) } else { Ok("/proc/self/exe".into()) }
+}
+
 fn begin() -> io::Result<Child> {
     // It needs nothing of the environment, where a key may be.
-    Command::new(std::env::current_exe()?)
+    Command::new(this_program()?)
         .arg("look")
         .env_clear()
         .stdin(Stdio::piped())
@@ -263,6 +292,16 @@ mod tests {
         let mut said = Vec::new();
         let went_well = look_at(&mut &*input, &mut said).is_ok();
         (went_well, String::from_utf8(said).unwrap())
+    }
+
+    #[test]
+    fn a_reader_that_ends_again_and_again_rests_until_the_first_of_five_ends_is_five_minutes_ago() {
+        let (mut ends, began) = (VecDeque::new(), Instant::now());
+        let mut after = |seconds: u64| pause_after(&mut ends, began + Duration::from_secs(seconds)).as_secs();
+        assert_eq!([0, 10, 20, 30].map(&mut after), [5; 4]);
+        assert_eq!(after(40), 260);
+        assert_eq!(after(300), 10, "the second was 290 s ago");
+        assert_eq!(after(1000), 5, "and one that was well for long starts again soon");
     }
 
     #[test]

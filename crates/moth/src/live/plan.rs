@@ -22,6 +22,7 @@ use tokio::sync::{mpsc, watch};
 use tokio::task::JoinSet;
 
 use super::encoder_command::{self, EncoderCommand, Values};
+use super::helpers::Helpers;
 use super::machine_reader::read_machine;
 use super::onlooker::{NoOnlooker, ProcessOnlooker};
 use super::production::{Production, RunningParts};
@@ -247,11 +248,15 @@ impl LivePlan {
             one_at_a_time: self.one_at_a_time,
         };
         let (doubt, doubted) = watch::channel(Doubt::default());
-        let scouting = scout::scout(dialer(true), settings.servers.clone(), doubted.clone(), recorder.clone());
-        let mut running = JoinSet::new();
+        let mut helpers = Helpers::default();
+        let (probing, probed, probes, doubts) =
+            (dialer(true), settings.servers.clone(), recorder.clone(), doubted.clone());
+        helpers.keep("the path monitor", &recorder, move || {
+            scout::scout(probing.clone(), probed.clone(), doubts.clone(), probes.clone())
+        });
         let onlooker: Arc<dyn Onlooker> = if self.looks {
             let (onlooker, process) = ProcessOnlooker::new(recorder.clone());
-            running.spawn(process.run());
+            helpers.run("the picture reader", &recorder, process.run());
             Arc::new(onlooker)
         } else {
             Arc::new(NoOnlooker)
@@ -260,20 +265,21 @@ impl LivePlan {
         let (relay, handle) =
             Relay::new(settings, line.clone(), Some(onlooker), recorder.clone()).ok_or(Failure::Circle)?;
         let (connect, incoming) = mpsc::channel(4);
-        running.spawn(listener.run(connect));
-        running.spawn(relay.run(incoming));
-        running.spawn(scouting);
+        let mut vital = JoinSet::new();
+        vital.spawn(listener.run(connect));
+        vital.spawn(relay.run(incoming));
         let feed = match self.doors.feed {
             Some(address) => {
                 let opened = Feed::bind(address, recorder.clone()).await;
                 let (feed, handle) = opened.map_err(|error| Failure::Port { address, error })?;
-                running.spawn(feed.run());
+                helpers.run("the feed", &recorder, feed.run());
                 Some(handle)
             }
             None => None,
         };
         for also in self.also {
-            running.spawn(also.read(recorder.clone()));
+            let to = recorder.clone();
+            helpers.keep("the other machine's load", &recorder, move || also.clone().read(to.clone()));
         }
         recorder.note(Origin::Reported, Observation::Automatics(self.automatics));
         let choice = self.setup.as_ref().map(|setup| &setup.broadcaster);
@@ -281,7 +287,7 @@ impl LivePlan {
             // The service's key never leaves the moth.
             let publish = format!("{}/{name}", self.doors.listen);
             let (command, orders) = EncoderCommand::new(setup, publish, handle.clone(), recorder.clone());
-            running.spawn(command.run());
+            helpers.run("the encoder command", &recorder, command.run());
             orders
         });
         let bitrate_command = choice.filter(|choice| !choice.bitrate_command.is_empty()).and_then(|choice| {
@@ -293,7 +299,10 @@ impl LivePlan {
             recorder.note(Origin::Reported, Observation::Intended(intended));
         }
         let places = Places::real(self.recordings);
-        running.spawn(read_machine(handle.clone(), recorder.clone(), places, named, doubted));
+        let (relay_of_it, to) = (handle.clone(), recorder.clone());
+        helpers.keep("this machine's load", &recorder, move || {
+            read_machine(relay_of_it.clone(), to.clone(), places.clone(), named.clone(), doubted.clone())
+        });
         tracing::info!(publish_to = %self.doors.listen, "waiting for a broadcaster");
         Ok(Production {
             dialer: line,
@@ -305,7 +314,7 @@ impl LivePlan {
             feed,
             encoder,
             bitrate_command,
-            running: RunningParts::Live(running),
+            running: RunningParts::Live { vital, _helpers: helpers },
             _stand_in: stand_in,
         })
     }

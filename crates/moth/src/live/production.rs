@@ -15,6 +15,7 @@ use tokio::sync::{mpsc, watch};
 use tokio::task::JoinSet;
 
 use crate::live::encoder_command::{EncoderOrders, Values};
+use crate::live::helpers::Helpers;
 use crate::system::child::{self, Group};
 
 /// A command of the user's gets this long. Ours.
@@ -45,18 +46,23 @@ pub struct Production {
     pub(super) _stand_in: Option<ShapedServer>,
 }
 
-/// What must go on for a broadcast to go on.
+/// What runs while a broadcast goes on.
 pub(super) enum RunningParts {
-    Live(JoinSet<()>),
+    Live {
+        /// The relay and what takes connections for it: without them there is no broadcast.
+        vital: JoinSet<()>,
+        /// All else. None of them can end the broadcast.
+        _helpers: Helpers,
+    },
     Demo(Box<Theatre>),
 }
 
 impl RunningParts {
-    /// Waits until a part ends by itself, which only a fault in the program makes it do.
+    /// Waits until a vital part ends by itself, which only a fault in the program makes it do.
     async fn fails(&mut self) {
         match self {
-            Self::Live(tasks) => {
-                tasks.join_next().await;
+            Self::Live { vital, .. } => {
+                vital.join_next().await;
             }
             Self::Demo(theatre) => theatre.fails().await,
         }
@@ -64,7 +70,7 @@ impl RunningParts {
 }
 
 impl Production {
-    /// Waits until a part of it ends by itself, which only a fault in the program makes it do.
+    /// Waits until a vital part of it ends by itself, which only a fault in the program makes it do.
     pub async fn fails(&mut self) {
         self.running.fails().await;
     }

@@ -320,12 +320,17 @@ fn onlooker(moth: &Moth) -> Option<u32> {
 }
 
 #[test]
-fn what_looks_at_pictures_may_be_killed_and_the_broadcast_goes_on() {
+fn the_picture_reader_is_killed_five_times_its_program_is_replaced_and_the_broadcast_goes_on() {
     if !have(&["nginx", "ffmpeg"]) {
         return;
     }
-    let nginx = Nginx::new();
-    let moth = Moth::reading_pictures(here(), &[&nginx.address()], &[]);
+    let (nginx, dir) = (Nginx::new(), tempfile::tempdir().unwrap());
+    // A copy, so that it can be replaced.
+    let program = dir.path().join("moth");
+    let script = format!("cp \"$1\" {0} && shift && exec {0} \"$@\"", program.display());
+    let mut command = here();
+    command.args(["sh", "-c", &script, "sh"]);
+    let moth = Moth::reading_pictures(command, &[&nginx.address()], &[]);
     let _ffmpeg = Running(publish(here(), &moth.publish_to(), 120, 1500));
     let reads = |moth: &Moth| {
         wait_for("pictures that are read", Duration::from_secs(30), || {
@@ -333,15 +338,26 @@ fn what_looks_at_pictures_may_be_killed_and_the_broadcast_goes_on() {
         });
     };
     reads(&moth);
-    let first = onlooker(&moth).unwrap();
+    fs::remove_file(&program).unwrap();
+    fs::write(&program, "another version").unwrap();
+    let mut reader = onlooker(&moth).unwrap();
     // It holds no key: the environment it was begun with is empty.
-    assert_eq!(fs::read(format!("/proc/{first}/environ")).unwrap(), b"");
-    kill(first);
-    let second = wait_for("another", Duration::from_secs(15), || onlooker(&moth).filter(|id| *id != first));
+    assert_eq!(fs::read(format!("/proc/{reader}/environ")).unwrap(), b"");
+    for _ in 0..4 {
+        kill(reader);
+        reader = wait_for("another", Duration::from_secs(15), || onlooker(&moth).filter(|id| *id != reader));
+    }
     reads(&moth);
-    let (_, lines) = moth.stop();
+    kill(reader);
+    wait_for("a notice that it rests", Duration::from_secs(15), || {
+        moth.newest()["notices"].to_string().contains("unseen").then_some(())
+    });
+    let delivered = delivers(&moth, 0);
+    delivers(&moth, delivered + 90);
+    let (status, lines) = moth.stop();
+    assert_eq!(status, Some(0), "the broadcast ended as it was asked to");
     assert!(lines.iter().all(|l| l["frames"]["dropped"] == 0 && l["fault"] == "none"), "{:?}", lines.last());
-    wait_for("its end", Duration::from_secs(5), || (!Path::new(&format!("/proc/{second}")).exists()).then_some(()));
+    assert!(!Path::new(&format!("/proc/{reader}")).exists());
 }
 
 fn kill(id: u32) {
