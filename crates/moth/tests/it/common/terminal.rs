@@ -62,12 +62,13 @@ impl Terminal {
         self.tmux(&["capture-pane", "-p"])
     }
 
+    /// Waits until the screen has a text, and gives the whole of that screen.
     pub fn shows(&self, text: &str, within_s: u64) -> String {
-        let mut last = String::new();
-        wait_for(text, Duration::from_secs(within_s), || {
-            last = self.screen();
-            last.contains(text).then(|| last.clone())
-        })
+        let read = || Some(self.screen()).filter(|screen| screen.contains(text));
+        let first = wait_for(text, Duration::from_secs(within_s), read);
+        // It may have been read in the middle of being drawn.
+        std::thread::sleep(Duration::from_millis(100));
+        read().unwrap_or(first)
     }
 
     /// Waits until a broadcast has been on air for so long.
