@@ -344,31 +344,14 @@ fn a_moth_that_stood_still_says_so_and_blames_nobody() {
     assert!(blamed.is_empty(), "{blamed:#?}");
 }
 
-/// An attack on every side at once, drawn from a seed: ffmpeg broadcasts through the moth meanwhile.
-fn siege(seed: u64, seconds: u64) {
+/// For longer, and over many seeds: `cargo run --release -p moth-adversary -- --minutes 30`.
+#[test]
+fn the_broadcast_bears_an_adversary_on_every_side() {
     if !have(&["ffmpeg"]) {
         return;
     }
-    let moth = env!("CARGO_BIN_EXE_moth").into();
-    let plan = moth_adversary::SiegePlan { moth, seed, long: Duration::from_secs(seconds) };
+    let plan =
+        moth_adversary::SiegePlan { moth: env!("CARGO_BIN_EXE_moth").into(), seed: 1, long: Duration::from_secs(30) };
     let report = moth_adversary::run(&plan).unwrap_or_else(|what| panic!("{what}"));
     assert!(report.attacks.len() > 30, "{:#?}", report.attacks);
-}
-
-/// For longer, and over more seeds: the long tier, and `cargo run -p moth-adversary -- --minutes 30`.
-#[test]
-fn the_broadcast_bears_an_adversary_on_every_side() {
-    siege(1, 30);
-}
-
-mod long {
-    #[test]
-    fn the_broadcast_bears_an_adversary_for_three_minutes() {
-        super::siege(2, 180);
-    }
-
-    #[test]
-    fn the_broadcast_bears_another_adversary_for_three_minutes() {
-        super::siege(3, 180);
-    }
 }

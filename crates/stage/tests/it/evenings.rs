@@ -144,7 +144,7 @@ async fn ten_calm_minutes_stay_silent() {
 mod long {
     #[tokio::test(start_paused = true)]
     async fn every_evening_ends_in_its_verdict_from_ten_seeds() {
-        super::every_evening_ends_in_its_verdict(2..12).await;
+        super::every_evening_ends_in_its_verdict(0..10).await;
     }
 
     #[tokio::test(start_paused = true)]
