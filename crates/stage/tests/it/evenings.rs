@@ -131,9 +131,9 @@ async fn a_calm_evening_stays_silent(minutes: u32) {
     .await;
     let snapshot = run.core.snapshot(Moment::from_ms(u64::from(minutes) * 60_000));
     assert_eq!(snapshot.accounts.video.dropped, 0);
-    assert!(snapshot.accounts.video.delivered > u64::from(minutes) * 3_580);
+    assert!(snapshot.accounts.video.delivered > u64::from(minutes) * 3_584);
     // Ordinary noise was there: it is not a calm evening because nothing could happen.
-    assert!(snapshot.skipped.value.unwrap() + snapshot.lagged.value.unwrap() > 0);
+    assert!(snapshot.skipped.value.unwrap() + snapshot.lagged.value.unwrap() > u64::from(minutes) / 12);
 }
 
 #[tokio::test(start_paused = true)]
